@@ -1,0 +1,245 @@
+// Package parser turns the text of a rulebook file into its tree. After an error it
+// recovers at the next clause or declaration and goes on, so that one run reports
+// at least one error for each broken declaration.
+package parser
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/language/ast"
+	"briskwarden.example/briskwarden/language/scanner"
+	"briskwarden.example/briskwarden/language/token"
+)
+
+// maxDepth is how deep parentheses, "not" and "surely" may nest.
+const maxDepth = 200
+
+// File parses one source file. The tree holds whatever could be read; the error,
+// if any, is a [token.ErrorList] sorted by place.
+func File(name string, src []byte) (*ast.File, error) {
+	var errors token.ErrorList
+	file := &ast.File{Name: name, Tokens: scanner.All(name, src, &errors)}
+	p := &parser{errors: &errors}
+	for _, t := range file.Tokens {
+		if t.Kind == token.Comment {
+			file.Comments = append(file.Comments, t)
+		} else {
+			p.tokens = append(p.tokens, t)
+		}
+	}
+	for p.peek().Kind != token.EOF {
+		if d := p.declaration(); d != nil {
+			file.Decls = append(file.Decls, d)
+		}
+	}
+	errors.Sort()
+	return file, errors.Err()
+}
+
+// SignOn parses a sign-on told in the clauses of an expectation, as the command line takes them.
+func SignOn(name, src string) (*ast.SignOn, error) {
+	var errors token.ErrorList
+	p := &parser{errors: &errors}
+	for _, t := range scanner.All(name, []byte(src), &errors) {
+		if t.Kind != token.Comment {
+			p.tokens = append(p.tokens, t)
+		}
+	}
+	s := &ast.SignOn{Pos: p.peek().Pos}
+	p.attempt(func() {
+		p.signOn(s, nil)
+		if p.peek().Kind != token.EOF {
+			p.unexpectedClause("a sign-on", signOnWords)
+		}
+	})
+	errors.Sort()
+	return s, errors.Err()
+}
+
+type parser struct {
+	tokens []token.Token // without comments; the last is EOF
+	next   int
+	depth  int
+	errors *token.ErrorList
+}
+
+// bail is what a broken clause panics with; attempt catches it.
+type bail struct{}
+
+// attempt runs f and reports whether it came through without an error that ends it.
+func (p *parser) attempt(f func()) (ok bool) {
+	depth := p.depth
+	defer func() {
+		if r := recover(); r != nil {
+			if _, is := r.(bail); !is {
+				panic(r)
+			}
+			p.depth, ok = depth, false
+		}
+	}()
+	f()
+	return true
+}
+
+func (p *parser) peek() token.Token { return p.tokens[p.next] }
+
+func (p *parser) peekAfter() token.Token { return p.tokens[min(p.next+1, len(p.tokens)-1)] }
+
+func (p *parser) take() token.Token {
+	t := p.tokens[p.next]
+	if t.Kind != token.EOF {
+		p.next++
+	}
+	return t
+}
+
+func (p *parser) last() token.Token { return p.tokens[max(0, p.next-1)] }
+
+// firstOnLine reports whether the next token begins its line.
+func (p *parser) firstOnLine() bool {
+	return p.next == 0 || p.tokens[p.next-1].Pos.Line < p.peek().Pos.Line
+}
+
+// is reports whether the next token is the bare word.
+func (p *parser) is(word string) bool {
+	t := p.peek()
+	return t.Kind == token.Word && t.Text == word
+}
+
+// accept takes the bare word if it is next.
+func (p *parser) accept(word string) bool {
+	if p.is(word) {
+		p.next++
+		return true
+	}
+	return false
+}
+
+func (p *parser) report(t token.Token, help, format string, args ...any) {
+	span := max(1, utf8.RuneCountInString(t.Raw))
+	p.errors.Add(t.Pos, span, help, format, args...)
+}
+
+// fail reports an error at the next token and ends the clause.
+func (p *parser) fail(help, format string, args ...any) {
+	p.report(p.peek(), help, format, args...)
+	panic(bail{})
+}
+
+// want fails with what was expected in place of the next token.
+func (p *parser) want(expected string) {
+	t := p.peek()
+	if t.Kind == token.Word && t.Text == "and" {
+		p.fail("inside a list, write a comma", "expected %s, found %s", expected, t.Describe())
+	}
+	p.fail("", "expected %s, found %s", expected, t.Describe())
+}
+
+func (p *parser) mark(k token.Kind) token.Token {
+	if p.peek().Kind != k {
+		p.want(k.String())
+	}
+	return p.take()
+}
+
+// word takes one of the given bare words.
+func (p *parser) word(words ...string) token.Token {
+	t := p.peek()
+	for _, w := range words {
+		if p.is(w) {
+			return p.take()
+		}
+	}
+	help := ""
+	if near := spell.Nearest(t.Text, words); near != "" && t.Kind == token.Word {
+		help = fmt.Sprintf("did you mean %q?", near)
+	}
+	p.fail(help, "expected %s, found %s", alternatives(words), t.Describe())
+	return t
+}
+
+// name takes a name or value: a word that is not reserved, or a string.
+func (p *parser) name(what string) ast.Name {
+	t := p.peek()
+	switch {
+	case t.Kind == token.String && t.Text == "":
+		p.fail("", "expected %s, found an empty string", what)
+	case t.Kind == token.String:
+	case t.Kind != token.Word:
+		p.want(what)
+	case token.IsReserved(t.Text):
+		help := fmt.Sprintf("%q is a reserved word: as a name it is put in double quotes", t.Text)
+		if t.Text == "and" || t.Text == "or" {
+			help = "inside a list, write a comma"
+		}
+		p.fail(help, "expected %s, found %s", what, t.Describe())
+	}
+	p.take()
+	return ast.Name{Pos: t.Pos, Text: t.Text, Quoted: t.Kind == token.String}
+}
+
+// text takes a string; it may be empty only where that says something.
+func (p *parser) text(what string) ast.Name {
+	t := p.peek()
+	if t.Kind != token.String {
+		help := ""
+		if t.Kind == token.Word {
+			help = "put it in double quotes"
+		}
+		p.fail(help, "expected %s in double quotes, found %s", what, t.Describe())
+	}
+	p.take()
+	return ast.Name{Pos: t.Pos, Text: t.Text, Quoted: true}
+}
+
+// list takes a comma list.
+func list[T any](p *parser, item func() T) []T {
+	items := []T{item()}
+	for p.peek().Kind == token.Comma {
+		p.take()
+		items = append(items, item())
+	}
+	return items
+}
+
+func (p *parser) names(what string) []ast.Name {
+	return list(p, func() ast.Name { return p.name(what) })
+}
+
+func (p *parser) texts(what string) []ast.Name {
+	return list(p, func() ast.Name { return p.text(what) })
+}
+
+// bare takes names with or without commas, up to a closing brace.
+func (p *parser) bare(what string) (items []ast.Name) {
+	for p.peek().Kind != token.RBrace {
+		items = append(items, p.name(what))
+		if p.peek().Kind == token.Comma {
+			p.take()
+			if p.peek().Kind == token.RBrace {
+				p.want(what)
+			}
+		}
+	}
+	return items
+}
+
+func alternatives(words []string) string {
+	quoted := make([]string, len(words))
+	for i, w := range words {
+		quoted[i] = fmt.Sprintf("%q", w)
+	}
+	if n := len(quoted); n > 1 {
+		return strings.Join(quoted[:n-1], ", ") + " or " + quoted[n-1]
+	}
+	return quoted[0]
+}
+
+func (p *parser) nest() {
+	if p.depth++; p.depth > maxDepth {
+		p.fail("take a part out into a declaration of its own", "nested more than %d deep", maxDepth)
+	}
+}
