@@ -1,0 +1,144 @@
+package condition
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
+)
+
+// mostReasons is how many reasons are told before the rest is counted.
+const mostReasons = 4
+
+// reasons collects what made a condition come out as it did.
+type reasons struct{ list []string }
+
+func (r *reasons) add(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); !slices.Contains(r.list, text) {
+		r.list = append(r.list, text)
+	}
+}
+
+// Why tells why the condition is true, false or unknown: the facts that made it so, and no others.
+func Why(n Node, f Facts) string {
+	var r reasons
+	n.reasons(f, n.Eval(f), &r)
+	if more := len(r.list) - mostReasons; more > 0 {
+		r.list = append(r.list[:mostReasons:mostReasons], fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(r.list, " and ")
+}
+
+func (n *andNode) reasons(f Facts, is known.Truth, r *reasons) {
+	partReasons(n.parts, f, is, known.False, r)
+}
+
+func (n *orNode) reasons(f Facts, is known.Truth, r *reasons) {
+	partReasons(n.parts, f, is, known.True, r)
+}
+
+// partReasons tells of the first part that settles the whole by itself, else of all parts
+// that came out like the whole.
+func partReasons(parts []Node, f Facts, is, settles known.Truth, r *reasons) {
+	for _, p := range parts {
+		if p.Eval(f) != is {
+			continue
+		}
+		p.reasons(f, is, r)
+		if is == settles {
+			return
+		}
+	}
+}
+
+func (n *notNode) reasons(f Facts, is known.Truth, r *reasons) { n.x.reasons(f, is.Not(), r) }
+
+func (n *surelyNode) reasons(f Facts, _ known.Truth, r *reasons) { n.x.reasons(f, n.x.Eval(f), r) }
+
+func (n *memberNode) reasons(f Facts, is known.Truth, r *reasons) {
+	value, list := f.Show(n.fact.Slot), strings.ReplaceAll(n.names, ", ", " or ")
+	switch slot := n.fact.Slot; {
+	case slot == fact.DeviceMeets:
+		r.add("%s", f.ShowBaseline(n.ids[0]))
+	case is == known.Unknown && slot == fact.Time:
+		r.add("whether %s is in %s is unknown", value, list)
+	case is == known.Unknown:
+		r.add("%s is unknown", n.fact.Name)
+	case slot == fact.UserHas:
+		r.add("the user has %s%s", map[known.Truth]string{known.False: "no "}[is], list)
+	case slot == fact.Tag:
+		r.add("the app has %s", map[known.Truth]string{known.True: "the tag " + n.trueName(f), known.False: "no tag " + list}[is])
+	case is == known.True:
+		r.add("%s is in %s", value, n.trueName(f))
+	default:
+		r.add("%s is not in %s", value, list)
+	}
+}
+
+// trueName is the one of the names that holds.
+func (n *memberNode) trueName(f Facts) string {
+	names := strings.Split(n.names, ", ")
+	for i, id := range n.ids {
+		if len(names) == len(n.ids) && f.Member(n.fact.Slot, id) == known.True {
+			return names[i]
+		}
+	}
+	return n.names
+}
+
+func (n *scopesNode) reasons(f Facts, is known.Truth, r *reasons) {
+	verb := map[bool]string{true: "within", false: "touch"}[n.within]
+	switch is {
+	case known.Unknown:
+		r.add("scopes are unknown")
+	case known.True:
+		r.add("scopes %s %s %s", f.Show(fact.Scopes), verb, n.names)
+	default:
+		r.add("scopes %s not %s %s", f.Show(fact.Scopes), verb, n.names)
+	}
+}
+
+// fact tells the value of a fact.
+func (r *reasons) fact(f Facts, of *fact.Fact) {
+	if !f.Known(of.Slot) && of.Type != fact.Number && of.Type != fact.Band {
+		r.add("%s is unknown", of.Name)
+		return
+	}
+	r.add("%s is %s", of.Name, f.Show(of.Slot))
+}
+
+func (n *yesNoNode) reasons(f Facts, _ known.Truth, r *reasons)   { r.fact(f, n.fact) }
+func (n *wordNode) reasons(f Facts, _ known.Truth, r *reasons)    { r.fact(f, n.fact) }
+func (n *countryNode) reasons(f Facts, _ known.Truth, r *reasons) { r.fact(f, n.fact) }
+func (n *numberNode) reasons(f Facts, _ known.Truth, r *reasons)  { r.fact(f, n.fact) }
+func (n *bandNode) reasons(f Facts, _ known.Truth, r *reasons)    { r.fact(f, n.fact) }
+func (n *withinNode) reasons(f Facts, _ known.Truth, r *reasons)  { r.fact(f, n.fact) }
+func (n *versionNode) reasons(f Facts, _ known.Truth, r *reasons) { r.fact(f, n.fact) }
+
+func (n *timeNode) reasons(f Facts, is known.Truth, r *reasons) {
+	if n.attribute != nil {
+		r.fact(f, n.attribute)
+		if is == known.Unknown {
+			return
+		}
+	}
+	r.fact(f, n.fact)
+}
+
+func (n *knownNode) reasons(f Facts, _ known.Truth, r *reasons) {
+	if f.Known(n.fact.Slot) {
+		r.add("%s is known", n.fact.Name)
+	} else {
+		r.add("%s is unknown", n.fact.Name)
+	}
+}
+
+func (n *knownOfNode) reasons(f Facts, _ known.Truth, r *reasons) {
+	if n.x.Eval(f) == known.Unknown {
+		r.add("%s is unknown", n.text)
+	} else {
+		r.add("%s is known", n.text)
+	}
+}

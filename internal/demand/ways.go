@@ -1,0 +1,219 @@
+package demand
+
+import "slices"
+
+// mostWays is how many alternatives are followed and listed; a demand that offers more
+// lists the first ones.
+const mostWays = 64
+
+// Asked is an unmet demand and the terms on which it is made.
+type Asked struct {
+	Demand *Demand
+	Terms  *Terms
+}
+
+// Plan is what would meet some demands together.
+type Plan struct {
+	Verify    []Set // sets of enrolled methods to present, by preference
+	Enrol     []Set // sets of methods to enrol in
+	Change    bool  // the password is to be changed
+	Baselines []int // the device is to be mended to meet these
+}
+
+// way is one alternative that would meet a demand.
+type way struct {
+	present Set    // methods to present
+	enrol   Set    // methods that an enrol asks for
+	change  bool   // change the password
+	mend    uint64 // baselines to meet, by their index among those that fail
+}
+
+func (w way) within(v way) bool {
+	return w.present.Within(v.present) && w.enrol.Within(v.enrol) && (!w.change || v.change) && w.mend&^v.mend == 0
+}
+
+func (w way) and(v way) way {
+	return way{w.present.Or(v.present), w.enrol.Or(v.enrol), w.change || v.change, w.mend | v.mend}
+}
+
+// smallest leaves out every way that asks for all that another one asks for.
+func smallest(ways []way) []way {
+	kept := ways[:0:0]
+	for i, w := range ways {
+		superfluous := slices.ContainsFunc(ways[:i], func(v way) bool { return v.within(w) }) ||
+			slices.ContainsFunc(ways[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
+		if !superfluous {
+			if kept = append(kept, w); len(kept) == mostWays {
+				break
+			}
+		}
+	}
+	return kept
+}
+
+func cross(a, b []way) []way {
+	var product []way
+	for _, v := range a {
+		for _, w := range b {
+			product = append(product, v.and(w))
+		}
+	}
+	return smallest(product)
+}
+
+// planner finds the ways for one sign-on.
+type planner struct {
+	evaluation
+	failing []int // baselines that the device fails
+}
+
+// Together finds what would meet all the demands, at the prompt if that can be, else with
+// the device mended or an enrolment made elsewhere.
+func Together(p *Proof, asked []Asked) Plan {
+	l := &planner{evaluation: evaluation{proof: p}}
+	ways := []way{{}}
+	for _, a := range asked {
+		l.terms, l.lifting = a.Terms, false
+		alternatives, _ := l.ways(a.Demand.root)
+		if len(a.Terms.Lifts) > 0 {
+			l.lifting = true
+			lifted, gone := l.ways(a.Demand.root)
+			if gone {
+				lifted = []way{{}}
+			}
+			alternatives = smallest(append(alternatives, lifted...))
+		}
+		ways = cross(ways, alternatives)
+	}
+	return l.choose(ways)
+}
+
+// choose picks the ways that ask for the least beyond what the person can do here: first
+// without mending the device, then without enrolling, then without a new password.
+func (l *planner) choose(ways []way) (plan Plan) {
+	if len(ways) == 0 {
+		return plan
+	}
+	missing := func(w way) Set { return w.present.Minus(l.proof.Enrolled) }
+	least := slices.MinFunc(ways, func(a, b way) int {
+		return compare(a.mend != 0, b.mend != 0)*8 + compare(!missing(a).Empty(), !missing(b).Empty())*4 +
+			compare(!a.enrol.Empty(), !b.enrol.Empty())*2 + compare(a.change, b.change)
+	})
+	plan.Change = least.change
+	for i, b := range l.failing {
+		if least.mend&(1<<i) != 0 {
+			plan.Baselines = append(plan.Baselines, b)
+		}
+	}
+	fewest := missing(least).Or(least.enrol).Len()
+	for _, w := range ways {
+		if w.mend == least.mend && missing(w).Empty() == missing(least).Empty() {
+			fewest = min(fewest, missing(w).Or(w.enrol).Len())
+		}
+	}
+	for _, w := range ways {
+		if w.mend != least.mend || w.change != least.change || missing(w).Empty() != missing(least).Empty() {
+			continue
+		}
+		if needed := missing(w).Or(w.enrol); !needed.Empty() && needed.Len() == fewest && !slices.Contains(plan.Enrol, needed) {
+			plan.Enrol = append(plan.Enrol, needed)
+		}
+		if missing(w).Empty() && !w.present.Empty() && w.enrol == least.enrol {
+			plan.Verify = append(plan.Verify, w.present)
+		}
+	}
+	return plan
+}
+
+func compare(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+func (l *planner) ways(n *node) (alternatives []way, gone bool) {
+	if l.lifted(n) {
+		return nil, true
+	}
+	switch n.op {
+	case named:
+		return l.ways(n.parts[0])
+	case or:
+		gone = true
+		for _, part := range n.parts {
+			w, g := l.ways(part)
+			alternatives, gone = append(alternatives, w...), gone && g
+		}
+		return smallest(alternatives), gone
+	case and:
+		alternatives, gone = []way{{}}, true
+		for _, part := range n.parts {
+			if w, g := l.ways(part); !g {
+				alternatives, gone = cross(alternatives, w), false
+			}
+		}
+		return alternatives, gone
+	}
+	if l.atom(n) {
+		return []way{{}}, false
+	}
+	return l.waysOf(n), false
+}
+
+// waysOf are the ways to meet an atom that is not met.
+func (l *planner) waysOf(n *node) []way {
+	var w way
+	switch n.op {
+	case method:
+		w.present.Add(n.method.ID)
+	case level:
+		shown := l.proof.shown(&n.fresh, l.terms)
+		if ways := l.reaching(n.level, shown, l.proof.Enrolled); len(ways) > 0 {
+			return ways
+		}
+		var every Set
+		for _, m := range l.proof.Methods.All() {
+			every.Add(m.ID)
+		}
+		return l.reaching(n.level, shown, every)
+	case changePassword:
+		w.change = true
+	case deviceMeets:
+		i := slices.Index(l.failing, n.baseline)
+		if i < 0 {
+			i = len(l.failing)
+			l.failing = append(l.failing, n.baseline)
+		}
+		w.mend = 1 << min(i, 63)
+	case enrol:
+		w.enrol.Add(n.method.ID)
+	}
+	return []way{w}
+}
+
+// reaching are the smallest sets from those at hand that reach the level beside what is
+// shown: one method, or two.
+func (l *planner) reaching(wanted int, shown, atHand Set) (ways []way) {
+	var pairs []way
+	at := atHand.Minus(shown)
+	at.Each(func(a int) {
+		var one Set
+		one.Add(a)
+		if l.proof.Methods.Reach(wanted, shown.Or(one)) {
+			ways = append(ways, way{present: one})
+			return
+		}
+		at.Each(func(b int) {
+			two := one
+			two.Add(b)
+			if b > a && l.proof.Methods.Reach(wanted, shown.Or(two)) {
+				pairs = append(pairs, way{present: two})
+			}
+		})
+	})
+	return smallest(append(ways, pairs...))
+}

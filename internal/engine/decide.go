@@ -1,0 +1,243 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/posture"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// The built-in actions that the engine itself asks about.
+const (
+	signOnAction = "sign-on"
+	enrolAction  = "enrol-method"
+)
+
+// heard is a case of an applying policy: one that was unknown, or the one taken.
+type heard struct {
+	policy *rulebook.Policy
+	stage  rulebook.Stage
+	kase   *rulebook.Case
+	sure   bool
+	terms  int // index of the policy's terms
+
+	settled bool           // whether the two below are worked out
+	outcome signon.Outcome // what the case comes to, its demand asked
+	met     bool           // whether its demand, if any, is met
+}
+
+// enrolment is what is known of whether the user may enrol at the prompt.
+type enrolment uint8
+
+const (
+	unasked enrolment = iota
+	asking
+	allowed
+	refused
+)
+
+// decide works out the decision on a sign-on.
+func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
+	f.so, f.now = so, so.Time
+	if f.now.IsZero() {
+		f.now = f.e.sources.Clock()
+	}
+	action := so.Action
+	if action == "" {
+		action = signOnAction
+	}
+	stop, err := f.identify(action)
+	switch {
+	case err != nil:
+		return err
+	case stop != "":
+		d.Message = stop
+		if d.Explanation != nil {
+			d.Explanation.Ground = signon.GroundIdentity
+		}
+		return nil
+	}
+	if err := f.checkStated(); err != nil {
+		return err
+	}
+	f.gather(d)
+	if f.person.BreakGlass {
+		f.breakGlass(d)
+		return nil
+	}
+	f.waive()
+	f.heard = f.listen(action, f.heard[:0], true)
+	r := f.settle(f.heard, false)
+	f.write(d, &r)
+	if d.Explanation != nil {
+		f.explain(d, action, &r)
+	}
+	return nil
+}
+
+// identify finds the user, the app and the action; stop says which of them is not known.
+func (f *frame) identify(action string) (stop string, err error) {
+	if f.person, err = f.e.person(f.so.User); err != nil {
+		return "", fmt.Errorf("the user %q cannot be looked up: %w", f.so.User, err)
+	}
+	target, known := f.e.targets[f.so.App]
+	switch {
+	case f.so.User == "":
+		return "No user is named.", nil
+	case f.person == nil:
+		return fmt.Sprintf("The user %q is not known.", f.so.User), nil
+	case !f.person.Active:
+		return fmt.Sprintf("The user %q is disabled.", f.so.User), nil
+	case f.so.App == "":
+		return "No app is named.", nil
+	case !known:
+		return fmt.Sprintf("The app %q is not known.", f.so.App), nil
+	case !f.rb.Actions[action]:
+		return fmt.Sprintf("The action %q is not known.", action), nil
+	}
+	f.target = target
+	return "", nil
+}
+
+func (e *Engine) person(id string) (*rulebook.Person, error) {
+	if p, ok := e.rb.People[id]; ok || e.sources.People == nil || id == "" {
+		return p, nil
+	}
+	p, found, err := e.sources.People.Person(id)
+	if err != nil || !found {
+		return nil, err
+	}
+	return e.rb.Bind(p)
+}
+
+// gather readies what does not depend on any policy: the device and the proof.
+func (f *frame) gather(d *signon.Decision) {
+	so := f.so
+	if so.Device != nil {
+		f.hasDevice = true
+		var record *posture.Record
+		if inventory := f.e.sources.Inventory; inventory != nil && so.Device.ID != "" {
+			if f.record, f.hasRecord = inventory.Device(so.Device.ID); f.hasRecord {
+				record = &f.record
+			}
+		}
+		f.device = posture.Merge(so.Device, record)
+	}
+	p := &f.proof
+	p.Enrolled, p.Now, p.Joined = f.person.Methods, f.now, f.person.JoinedDay
+	p.Session, p.Started, p.Device, p.App = so.Session.ID, so.Session.Started, f.device.ID, so.App
+	for _, name := range so.Presented {
+		switch id, ok := f.methodID(name, d); {
+		case ok && id == demand.ChangedPassword:
+			p.Changed = true
+		case ok:
+			p.Presented.Add(id)
+		}
+	}
+	for i := range so.Evidence {
+		e := &so.Evidence[i]
+		if id, ok := f.methodID(e.Method, d); ok && !e.Time.IsZero() {
+			p.Records = append(p.Records, demand.Record{Method: id, Time: e.Time, Session: e.Session, Device: e.Device, App: e.App})
+		}
+	}
+}
+
+// methodID finds a method that was presented or recorded. One that the rulebook does not
+// know counts for nothing, and a notice says so.
+func (f *frame) methodID(name string, d *signon.Decision) (int, bool) {
+	if m, ok := f.rb.Methods.Lookup(name); ok {
+		return m.ID, true
+	}
+	if name == "change-password" {
+		return demand.ChangedPassword, true
+	}
+	if notice := fmt.Sprintf("The method %q is not known and counts for nothing.", name); name != "" && !slices.Contains(d.Notices, notice) {
+		d.Notices = append(d.Notices, notice)
+	}
+	return 0, false
+}
+
+// breakGlass decides for an emergency account, whose demand alone counts.
+func (f *frame) breakGlass(d *signon.Decision) {
+	f.enrol = refused
+	terms := &demand.Terms{}
+	asked := f.rb.BreakGlass
+	met := asked.Met(&f.proof, terms)
+	d.Demands = append(d.Demands, signon.Demand{Policy: "break-glass", Demand: asked.Text, Met: met})
+	d.Notices = append(d.Notices, "This is an emergency account: its own demand alone decides, and no policy is asked.")
+	if d.Explanation != nil {
+		d.Explanation.Ground = signon.GroundBreakGlass
+	}
+	if met {
+		d.Outcome = signon.Grant
+		return
+	}
+	f.unmet = append(f.unmet[:0], demand.Asked{Demand: asked, Terms: terms})
+	if asked.CanBeMet(&f.proof, terms) {
+		d.Outcome = signon.StepUp
+	}
+	d.Message = f.message(&ruling{outcome: d.Outcome})
+	f.next(d)
+}
+
+// waive finds the waivers in force.
+func (f *frame) waive() {
+	for _, w := range f.target.waivers {
+		if f.now.Before(w.Until) && w.Who.Holds(f.person) && (w.When == nil || w.When.Eval(f) == known.True) {
+			f.waived = append(f.waived, w)
+			f.lifts = append(f.lifts, &w.Lift)
+		}
+	}
+}
+
+// listen walks the cases of every policy that applies.
+func (f *frame) listen(action string, list []heard, watched bool) []heard {
+	f.matched = f.target.indexes[action].matching(f.person, f.matched[:0], &f.scratch)
+	for _, p := range f.matched {
+		stage := p.StageOf(f.person, f.now)
+		if stage == rulebook.Draft || stage == rulebook.Watch && !watched {
+			continue
+		}
+		f.terms = append(f.terms, demand.Terms{Lasts: p.Session.Lasts, Limited: p.Session.LastsText != "",
+			Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts})
+		list = f.walk(p, stage, len(f.terms)-1, list)
+	}
+	return list
+}
+
+// walk takes the first case that is true, and keeps those before it that are unknown.
+func (f *frame) walk(p *rulebook.Policy, stage rulebook.Stage, terms int, list []heard) []heard {
+	for i := range p.Cases {
+		c := &p.Cases[i]
+		is := known.True
+		if c.When != nil {
+			is = c.When.Eval(f)
+		}
+		if is != known.False {
+			list = append(list, heard{policy: p, stage: stage, kase: c, sure: is == known.True, terms: terms})
+		}
+		if is == known.True {
+			break
+		}
+	}
+	return list
+}
+
+// MayEnrol tells whether the user may enrol at the prompt: whether the same sign-on would
+// not be blocked for the action enrol-method, with no enrolment possible in that.
+func (f *frame) MayEnrol() bool {
+	if f.enrol == unasked {
+		f.enrol = asking
+		f.enrolled = f.listen(enrolAction, f.enrolled[:0], false)
+		r := f.settle(f.enrolled, false)
+		f.enrol = refused
+		if r.outcome != signon.Block {
+			f.enrol = allowed
+		}
+	}
+	return f.enrol == allowed
+}

@@ -1,0 +1,132 @@
+// Package engine compiles a resolved rulebook once and then decides on sign-ons: many at
+// a time, without locks, always the same way, and explaining itself when asked.
+package engine
+
+import (
+	"net/netip"
+	"sync"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/directory"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/posture"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// People looks up users that the rulebook's files do not have.
+type People interface {
+	Person(id string) (person directory.Person, found bool, err error)
+}
+
+// Geo tells in which country an address is.
+type Geo interface {
+	Country(netip.Addr) (code string, ok bool)
+}
+
+// Sources supply facts that neither the sign-on nor the rulebook has. What is nil supplies nothing.
+type Sources struct {
+	People    People
+	Geo       Geo
+	Inventory posture.Inventory
+	History   history.Source
+	Clock     func() time.Time // nil is time.Now
+}
+
+// Engine decides by one rulebook. It is safe for concurrent use.
+type Engine struct {
+	rb      *rulebook.Rulebook
+	sources Sources
+	targets map[string]*target
+	frames  sync.Pool
+}
+
+// target is what the engine keeps of an app.
+type target struct {
+	app     *rulebook.App
+	indexes map[string]*index // by action
+	waivers []*rulebook.Waiver
+}
+
+// New compiles a rulebook that has no errors.
+func New(rb *rulebook.Rulebook, sources Sources) *Engine {
+	if sources.Clock == nil {
+		sources.Clock = time.Now
+	}
+	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
+	e.frames.New = func() any { return newFrame(e) }
+	for name, app := range rb.Apps {
+		e.targets[name] = &target{app: app, indexes: map[string]*index{}}
+	}
+	for _, t := range e.targets {
+		for _, w := range rb.Waivers {
+			if w.To.Holds(t.app) {
+				t.waivers = append(t.waivers, w)
+			}
+		}
+		for action := range rb.Actions {
+			t.indexes[action] = &index{}
+		}
+	}
+	for _, p := range rb.Policies {
+		e.place(p)
+	}
+	return e
+}
+
+// place puts the policy into the index of every app and action that it is for.
+func (e *Engine) place(p *rulebook.Policy) {
+	for _, t := range e.reached(p) {
+		for _, action := range p.Doing {
+			t.indexes[action].add(p)
+		}
+	}
+}
+
+// reached are the apps that a policy is for.
+func (e *Engine) reached(p *rulebook.Policy) (targets []*target) {
+	named := make(map[string]bool, len(p.To.Items))
+	for _, item := range p.To.Items {
+		if item.Kind != rulebook.IsApp {
+			named = nil
+			break
+		}
+		named[item.Name] = true
+	}
+	if named != nil {
+		for name := range named {
+			if t := e.targets[name]; p.To.Holds(t.app) {
+				targets = append(targets, t)
+			}
+		}
+		return targets
+	}
+	for _, t := range e.targets {
+		if p.To.Holds(t.app) {
+			targets = append(targets, t)
+		}
+	}
+	return targets
+}
+
+// Rulebook is the rulebook by which the engine decides.
+func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
+
+// Decide decides on the sign-on and writes the decision into d, whose slices are used again.
+// With explain it tells how it came about. After an error d is a block that says so.
+func (e *Engine) Decide(so *signon.SignOn, d *signon.Decision, explain bool) error {
+	f := e.frames.Get().(*frame)
+	defer func() {
+		f.release()
+		e.frames.Put(f)
+	}()
+	d.Reset(so.ID, e.rb.Digest)
+	if explain {
+		d.Explanation = &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
+	}
+	if err := f.decide(so, d); err != nil {
+		*d = signon.Decision{ID: so.ID, Error: err.Error(), MaxAge: signon.NoMaxAge}
+		return err
+	}
+	return nil
+}

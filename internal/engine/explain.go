@@ -1,0 +1,217 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// explain tells which policies spoke, which stood by and why, and what decided.
+func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
+	x := d.Explanation
+	watched := false
+	applies := make(map[*rulebook.Policy]bool, len(f.heard))
+	for i := range f.heard {
+		h := &f.heard[i]
+		applies[h.policy] = true
+		e := f.entry(h)
+		x.Policies = append(x.Policies, e)
+		switch {
+		case h.stage == rulebook.Watch:
+			watched = true
+		case h.kase.Kind != rulebook.Abstain && h.outcome == r.outcome:
+			x.Deciding = append(x.Deciding, e)
+		}
+	}
+	for _, p := range f.rb.Policies {
+		if !applies[p] {
+			x.Skipped = append(x.Skipped, signon.Skipped{Policy: p.Name, Why: f.whySkipped(p, action)})
+		}
+	}
+	for _, w := range f.waived {
+		x.Waivers = append(x.Waivers, w.Name)
+	}
+	switch {
+	case r.floorAsked && r.floor == r.outcome && r.outcome != signon.Grant:
+		x.Ground = signon.GroundFloor
+	case r.unmatched && r.outcome == f.rb.Unmatched:
+		x.Ground = signon.GroundUnmatched
+	}
+	if watched {
+		x.Watch = f.watch()
+	}
+	if f.rb.Risk != nil {
+		x.Risk = f.rb.Risk.Explain(f)
+	}
+}
+
+// watch decides once more with the policies on watch counted in.
+func (f *frame) watch() *signon.Watch {
+	w := &signon.Watch{Outcome: f.settle(f.heard, true).outcome, Policies: []signon.Entry{}}
+	for i := range f.heard {
+		if h := &f.heard[i]; h.stage == rulebook.Watch {
+			w.Policies = append(w.Policies, f.entry(h))
+		}
+	}
+	return w
+}
+
+func (f *frame) entry(h *heard) signon.Entry {
+	return signon.Entry{Policy: h.policy.Name, Stage: h.stage.String(), Case: h.kase.Label, Outcome: h.kase.Word,
+		Sure: h.sure, Why: f.whyCase(h), At: h.kase.Pos.File + ":" + strconv.Itoa(int(h.kase.Pos.Line))}
+}
+
+// mostPassed is how many of the cases that an "otherwise" passed over are told.
+const mostPassed = 3
+
+func (f *frame) whyCase(h *heard) string {
+	if h.kase.When != nil {
+		return condition.Why(h.kase.When, f)
+	}
+	var passed []string
+	more := 0
+	for i := range h.policy.Cases[:len(h.policy.Cases)-1] {
+		c := &h.policy.Cases[i]
+		switch {
+		case c.When.Eval(f) != known.False:
+		case len(passed) == mostPassed:
+			more++
+		default:
+			passed = append(passed, fmt.Sprintf("not %q: %s", c.Label, condition.Why(c.When, f)))
+		}
+	}
+	switch {
+	case len(h.policy.Cases) == 1:
+		return "it is the policy's only case"
+	case len(passed) == 0:
+		return "no case before it is sure"
+	case more > 0:
+		passed = append(passed, fmt.Sprintf("nor %d more", more))
+	}
+	return strings.Join(passed, "; ")
+}
+
+// whySkipped is the one reason why a policy does not apply.
+func (f *frame) whySkipped(p *rulebook.Policy, action string) string {
+	app, user := f.target.app, f.person
+	switch {
+	case !p.To.Holds(app):
+		if i := slices.IndexFunc(p.To.Except, func(s rulebook.AppSelector) bool {
+			only := rulebook.To{Items: []rulebook.AppSelector{s}}
+			return only.Holds(app)
+		}); i >= 0 && (&rulebook.To{Items: p.To.Items}).Holds(app) {
+			s := p.Decl.Scope.To.Except[i]
+			return fmt.Sprintf("to: %s is excepted (%s %s)", app.Name, s.Kind.Text, s.Name)
+		}
+		return fmt.Sprintf("to: %s is not among its apps", app.Name)
+	case !p.Within(action):
+		return fmt.Sprintf("doing: %s is not among its actions (%s)", action, strings.Join(p.Doing, ", "))
+	case !p.Who.Holds(user):
+		if i := slices.IndexFunc(p.Who.Except, func(s rulebook.PersonSelector) bool { return s.Holds(user) }); i >= 0 &&
+			(&rulebook.Who{Items: p.Who.Items}).Holds(user) {
+			s := p.Decl.Scope.Who.Except[i]
+			return strings.TrimSpace(fmt.Sprintf("who: %s is excepted (%s %s", user.ID, s.Kind.Text, s.Name.Text)) + ")"
+		}
+		return fmt.Sprintf("who: %s is not among its people", user.ID)
+	}
+	return "stage: it is a draft"
+}
+
+// failedChecks are the labels of the checks that are not true.
+func (f *frame) failedChecks(baseline int, labels []string) []string {
+	for _, c := range f.rb.Baselines[baseline].Checks {
+		if c.When.Eval(f) != known.True {
+			labels = append(labels, c.Label)
+		}
+	}
+	return labels
+}
+
+// Show tells the value of a fact to a person.
+func (f *frame) Show(s fact.Slot) string {
+	switch t := f.rb.Facts.Fact(s).Type; {
+	case s == fact.Network:
+		return f.so.IP.Unmap().String()
+	case s == fact.Group:
+		return f.person.ID
+	case s == fact.Tag:
+		return f.target.app.Name
+	case s == fact.Time:
+		return f.now.In(f.rb.Zone).Format("Mon 2006-01-02 15:04")
+	case s == fact.Scopes:
+		return strings.Join(f.consent().Scopes, ", ")
+	case s == fact.RiskBand:
+		return f.showBand()
+	case t == fact.YesNo:
+		return map[known.Truth]string{known.True: "yes", known.False: "no", known.Unknown: "unknown"}[f.YesNo(s)]
+	case t == fact.Number:
+		return f.showNumber(s)
+	case t == fact.Instant:
+		at, _ := f.Instant(s)
+		return at.In(f.rb.Zone).Format("2006-01-02 15:04") + " (" + age(f.now.Sub(at)) + ")"
+	case t == fact.Date:
+		return f.attribute(s).Date.Format(time.DateOnly)
+	}
+	w, _ := f.Word(s)
+	return w
+}
+
+func (f *frame) showNumber(s fact.Slot) string {
+	x, ok := f.Number(s)
+	switch {
+	case !ok:
+		return "unknown"
+	case x.Low == x.High:
+		return strconv.FormatFloat(x.Low, 'f', -1, 64)
+	}
+	return fmt.Sprintf("somewhere from %g to %g", x.Low, x.High)
+}
+
+func (f *frame) showBand() string {
+	x, _ := f.Number(fact.Risk)
+	low, high := f.rb.Risk.BandAt(int(x.Low)), f.rb.Risk.BandAt(int(x.High))
+	if low == high {
+		return low
+	}
+	return fmt.Sprintf("somewhere from %s to %s", low, high)
+}
+
+// age tells how long ago something was.
+func age(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "in the future"
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min ago", d/time.Minute)
+	case d < 72*time.Hour:
+		return fmt.Sprintf("%d h ago", d/time.Hour)
+	}
+	return fmt.Sprintf("%d days ago", d/(24*time.Hour))
+}
+
+// ShowBaseline tells which checks of a baseline are not true, and why.
+func (f *frame) ShowBaseline(id int) string {
+	b := f.rb.Baselines[id]
+	if !f.hasDevice {
+		return "device meets " + b.Name + " is unknown: nothing is known of the device"
+	}
+	var failed []string
+	for _, c := range b.Checks {
+		if is := c.When.Eval(f); is != known.True {
+			verdict := map[known.Truth]string{known.False: "no", known.Unknown: "unknown"}[is]
+			failed = append(failed, fmt.Sprintf("%s is %s (%s)", c.Label, verdict, condition.Why(c.When, f)))
+		}
+	}
+	if len(failed) == 0 {
+		return "device meets " + b.Name
+	}
+	return "device meets " + b.Name + ": " + strings.Join(failed, ", ")
+}

@@ -1,0 +1,367 @@
+package engine
+
+import (
+	"slices"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/posture"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/set"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// frame is one sign-on while it is decided: its facts, worked out when they are first asked
+// for, and the space to work in. Frames are used again.
+type frame struct {
+	e      *Engine
+	rb     *rulebook.Rulebook
+	so     *signon.SignOn
+	now    time.Time
+	person *rulebook.Person
+	target *target
+	proof  demand.Proof
+	lifts  []*demand.Lift
+	waived []*rulebook.Waiver // in force
+	enrol  enrolment
+
+	device    signon.Device // merged with the inventory's record
+	hasDevice bool
+	record    posture.Record
+	hasRecord bool
+
+	networks  lazy[set.Set]
+	country   lazy[string]
+	history   lazy[history.Facts]
+	risk      lazy[known.Interval]
+	baselines []lazy[known.Truth]
+
+	heard    []heard
+	enrolled []heard // while it is asked whether the user may enrol
+	terms    []demand.Terms
+	unmet    []demand.Asked
+	matched  []*rulebook.Policy
+	scratch  [2][]uint64
+}
+
+// lazy is a fact that is worked out at most once for a sign-on.
+type lazy[T any] struct {
+	value T
+	done  bool
+}
+
+func newFrame(e *Engine) *frame {
+	f := &frame{e: e, rb: e.rb, baselines: make([]lazy[known.Truth], len(e.rb.Baselines))}
+	f.proof.Methods = e.rb.Methods
+	f.proof.Posture, f.proof.Enrolment = f, f
+	return f
+}
+
+// release forgets the sign-on and keeps the space.
+func (f *frame) release() {
+	clear(f.baselines)
+	clear(f.heard)
+	clear(f.proof.Records)
+	*f = frame{e: f.e, rb: f.rb, baselines: f.baselines, heard: f.heard[:0], enrolled: f.enrolled[:0], terms: f.terms[:0],
+		unmet: f.unmet[:0], matched: f.matched[:0], scratch: f.scratch, lifts: f.lifts[:0], waived: f.waived[:0],
+		proof: demand.Proof{Methods: f.proof.Methods, Records: f.proof.Records[:0]}}
+	f.proof.Posture, f.proof.Enrolment = f, f
+}
+
+var _ condition.Facts = (*frame)(nil)
+
+// Now is the time of the sign-on.
+func (f *frame) Now() time.Time { return f.now }
+
+// Member tells whether the sign-on belongs to a declared set.
+func (f *frame) Member(s fact.Slot, id int) known.Truth {
+	switch s {
+	case fact.Network:
+		return f.inNetwork(func(in set.Set) bool { return in.Has(id) })
+	case fact.Group:
+		return known.Of(f.person.In(int32(id)))
+	case fact.Tag:
+		return known.Of(slices.Contains(f.target.app.Tags, id))
+	case fact.Time:
+		return f.rb.Schedules[id].In(f.now)
+	case fact.UserHas:
+		return known.Of(f.rb.Within[id].Within(f.rb.Methods, f.person.Methods))
+	}
+	return f.baseline(id)
+}
+
+func (f *frame) inNetwork(holds func(set.Set) bool) known.Truth {
+	if !f.so.IP.IsValid() {
+		return known.Unknown
+	}
+	if !f.networks.done {
+		f.networks = lazy[set.Set]{f.rb.Networks.Table.Networks(f.so.IP.Unmap()), true}
+	}
+	return known.Of(holds(f.networks.value))
+}
+
+// baseline is the conjunction of the baseline's checks.
+func (f *frame) baseline(id int) known.Truth {
+	b := &f.baselines[id]
+	if !b.done {
+		b.value, b.done = known.True, true
+		for _, c := range f.rb.Baselines[id].Checks {
+			b.value = b.value.And(c.When.Eval(f))
+		}
+	}
+	return b.value
+}
+
+// Meets tells whether the device meets the baseline; nobody can meet it at the prompt.
+func (f *frame) Meets(id int) bool { return f.baseline(id) == known.True }
+
+// YesNo gives a yes-no fact.
+func (f *frame) YesNo(s fact.Slot) known.Truth {
+	d := &f.device
+	switch s {
+	case fact.NetworkTrusted:
+		return f.inNetwork(func(in set.Set) bool { return in.Intersects(f.rb.Networks.Trusted) })
+	case fact.NetworkAnonymous:
+		return f.inNetwork(func(in set.Set) bool { return in.Intersects(f.rb.Networks.Anonymous) })
+	case fact.DeviceManaged:
+		return truth(d.Managed)
+	case fact.DeviceCompliant:
+		return truth(d.Compliant)
+	case fact.DeviceRegistered:
+		return truth(d.Registered)
+	case fact.DeviceEncrypted:
+		return truth(d.Encrypted)
+	case fact.DeviceFirewall:
+		return truth(d.Firewall)
+	case fact.DeviceScreenLock:
+		return truth(d.ScreenLock)
+	case fact.DeviceJailbroken:
+		return truth(d.Jailbroken)
+	case fact.DeviceOwned:
+		if f.record.Owner == "" {
+			return known.Unknown
+		}
+		return known.Of(f.record.Owner == f.person.ID)
+	case fact.NewCountry:
+		return f.past().NewCountry
+	case fact.NewDevice:
+		return f.past().NewDevice
+	case fact.OddHour:
+		return f.past().OddHour
+	case fact.PublisherVerified:
+		return truth(f.consent().Verified)
+	case fact.ConsentOwner:
+		return truth(f.consent().Owner)
+	}
+	if v := f.attribute(s); v.Known {
+		return v.YesNo
+	}
+	return known.Unknown
+}
+
+// truth converts what a sign-on states; the two have their values in a different order.
+func truth(v signon.YesNo) known.Truth {
+	switch v {
+	case signon.Yes:
+		return known.True
+	case signon.No:
+		return known.False
+	}
+	return known.Unknown
+}
+
+var noConsent signon.Consent
+
+func (f *frame) consent() *signon.Consent {
+	if f.so.Consent == nil {
+		return &noConsent
+	}
+	return f.so.Consent
+}
+
+func (f *frame) past() *history.Facts {
+	if !f.history.done {
+		f.history.done = true
+		if source := f.e.sources.History; source != nil {
+			country, _ := f.Word(fact.Country)
+			f.history.value = source.Before(history.Query{User: f.person.ID, At: f.now, Country: country, Device: f.device.ID})
+		}
+	}
+	return &f.history.value
+}
+
+// Word gives a fact that is a word, a country or a version.
+func (f *frame) Word(s fact.Slot) (string, bool) {
+	var w string
+	switch s {
+	case fact.Country:
+		w = f.countryCode()
+	case fact.Client:
+		w = string(f.so.Client)
+	case fact.UserID:
+		w = f.person.ID
+	case fact.UserType:
+		w = f.person.Type
+	case fact.UserRisk:
+		w = f.person.Risk
+	case fact.DeviceOS:
+		w = f.device.OS
+	case fact.DeviceForm:
+		w = f.device.Form
+	case fact.DeviceID:
+		w = f.device.ID
+	case fact.DeviceVersion:
+		w = f.device.Version
+	case fact.PublisherName:
+		w = f.consent().Publisher
+	case fact.ClientAppID:
+		w = f.consent().Client
+	case fact.ConsentFor:
+		w = string(f.consent().For)
+	default:
+		v := f.attribute(s)
+		return v.Word, v.Known
+	}
+	return w, w != ""
+}
+
+func (f *frame) countryCode() string {
+	if !f.country.done {
+		f.country = lazy[string]{f.so.Country, true}
+		if geo := f.e.sources.Geo; geo != nil && f.so.Country == "" && f.so.IP.IsValid() {
+			f.country.value, _ = geo.Country(f.so.IP.Unmap())
+		}
+	}
+	return f.country.value
+}
+
+// Number gives a number, or the interval in which it lies.
+func (f *frame) Number(s fact.Slot) (known.Interval, bool) {
+	switch s {
+	case fact.Risk, fact.RiskBand:
+		if !f.risk.done {
+			f.risk = lazy[known.Interval]{f.rb.Risk.Score(f), true}
+		}
+		return f.risk.value, true
+	case fact.TravelSpeed:
+		return known.Exactly(f.past().TravelSpeed), f.past().TravelKnown
+	case fact.ReportedRisk:
+		if f.so.Risk == nil {
+			return known.Interval{}, false
+		}
+		return known.Exactly(*f.so.Risk), true
+	case fact.ScopesCount:
+		return known.Exactly(float64(len(f.consent().Scopes))), f.consent().Scopes != nil
+	case fact.ScopesWeight:
+		return known.Exactly(f.scopesWeight()), f.consent().Scopes != nil
+	}
+	v := f.attribute(s)
+	return known.Exactly(v.Number), v.Known
+}
+
+// Instant gives the moment of which the age is asked.
+func (f *frame) Instant(s fact.Slot) (time.Time, bool) {
+	t := f.device.Reported
+	if s == fact.UserJoined {
+		t = f.person.Joined
+	}
+	return t, !t.IsZero()
+}
+
+// Date gives the bounds of a date attribute.
+func (f *frame) Date(s fact.Slot) (start, next time.Time, ok bool) {
+	v := f.attribute(s)
+	return v.Date, v.Next, v.Known
+}
+
+// Known tells whether a fact is known.
+func (f *frame) Known(s fact.Slot) bool {
+	switch t := f.rb.Facts.Fact(s).Type; {
+	case s == fact.Network:
+		return f.so.IP.IsValid()
+	case s == fact.Risk:
+		score, _ := f.Number(s)
+		return score.Low == score.High
+	case s == fact.RiskBand:
+		score, _ := f.Number(s)
+		return f.rb.Risk.BandAt(int(score.Low)) == f.rb.Risk.BandAt(int(score.High))
+	case s == fact.Scopes:
+		return f.consent().Scopes != nil
+	case t == fact.YesNo:
+		return f.YesNo(s) != known.Unknown
+	case t == fact.Number:
+		_, ok := f.Number(s)
+		return ok
+	case t == fact.Instant:
+		_, ok := f.Instant(s)
+		return ok
+	case t == fact.Date:
+		return f.attribute(s).Known
+	case t == fact.Membership || t == fact.Clock:
+		return true
+	}
+	_, ok := f.Word(s)
+	return ok
+}
+
+// Scopes tells whether the scopes asked for lie within the sets, or touch them.
+func (f *frame) Scopes(within bool, sets []int) known.Truth {
+	scopes := f.consent().Scopes
+	if scopes == nil || within && len(scopes) == 0 {
+		return known.Unknown
+	}
+	inSets := func(scope string) bool {
+		return slices.ContainsFunc(sets, func(id int) bool { return f.inScopeSet(id, scope) })
+	}
+	if within {
+		return known.Of(!slices.ContainsFunc(scopes, func(s string) bool { return !inSets(s) }))
+	}
+	return known.Of(slices.ContainsFunc(scopes, inSets))
+}
+
+func (f *frame) inScopeSet(id int, scope string) bool {
+	if id != rulebook.Unclassified {
+		return f.rb.ScopeSets[id].Has(scope)
+	}
+	return !slices.ContainsFunc(f.rb.ScopeSets[1:], func(s *rulebook.ScopeSet) bool { return s.Has(scope) })
+}
+
+// scopesWeight adds the weights of the sets that the scopes touch, at most 100.
+func (f *frame) scopesWeight() float64 {
+	weight := 0
+	for id, s := range f.rb.ScopeSets {
+		if slices.ContainsFunc(f.consent().Scopes, func(scope string) bool { return f.inScopeSet(id, scope) }) {
+			weight += s.Weight
+		}
+	}
+	return float64(min(weight, 100))
+}
+
+// attribute gives a declared attribute: what the sign-on may state and does, else what the
+// directory or inventory has, else its default.
+func (f *frame) attribute(s fact.Slot) fact.Value {
+	a := f.rb.Facts.Attribute(s)
+	if a == nil || a.OfDevice && !f.hasDevice {
+		return fact.Value{}
+	}
+	if a.FromRequest {
+		if stated := f.stated(a); stated != nil {
+			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
+			return v
+		}
+	}
+	switch {
+	case a.OfDevice && f.hasRecord:
+		if stated := f.record.Attributes[attributeName(a)]; stated != nil {
+			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
+			return v
+		}
+	case !a.OfDevice && a.Index < len(f.person.Attributes) && f.person.Attributes[a.Index].Known:
+		return f.person.Attributes[a.Index]
+	}
+	return a.Default
+}

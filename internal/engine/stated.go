@@ -1,0 +1,45 @@
+package engine
+
+import (
+	"strings"
+
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// attributeName is the name of an attribute without "user." or "device.".
+func attributeName(a *fact.Attribute) string {
+	_, name, _ := strings.Cut(a.Name, ".")
+	return name
+}
+
+// stated is what the sign-on states of an attribute, or nil.
+func (f *frame) stated(a *fact.Attribute) any {
+	switch {
+	case !a.OfDevice:
+		return f.so.Properties[attributeName(a)]
+	case f.so.Device != nil:
+		return f.so.Device.Attributes[attributeName(a)]
+	}
+	return nil
+}
+
+// checkStated reports an attribute that the sign-on states with a value of another type.
+func (f *frame) checkStated() error {
+	for _, a := range f.rb.Facts.Attributes() {
+		if !a.FromRequest {
+			continue
+		}
+		if stated := f.stated(a); stated != nil {
+			if _, err := rulebook.StatedValue(a, stated, f.rb.Zone); err != nil {
+				field := "subject.properties." + attributeName(a)
+				if a.OfDevice {
+					field = "context.device." + attributeName(a)
+				}
+				return &signon.FieldError{Field: field, Msg: err.Error()}
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,262 @@
+// Package fact is the table of the facts that conditions can ask about: their names, their
+// types and the slots under which an evaluation finds their values.
+package fact
+
+import (
+	"time"
+
+	"briskwarden.example/briskwarden/internal/known"
+)
+
+// Slot identifies a fact. The built-in facts have the constants below; declared attributes follow them.
+type Slot uint16
+
+// The slots of the built-in facts.
+const (
+	Network Slot = iota
+	NetworkTrusted
+	NetworkAnonymous
+	Group
+	Tag
+	Country
+	Time
+	Client
+	UserID
+	UserType
+	UserRisk
+	UserHas
+	UserJoined
+	DeviceReported
+	DeviceManaged
+	DeviceCompliant
+	DeviceRegistered
+	DeviceEncrypted
+	DeviceFirewall
+	DeviceScreenLock
+	DeviceJailbroken
+	DeviceOwned
+	DeviceOS
+	DeviceForm
+	DeviceID
+	DeviceVersion
+	DeviceMeets
+	NewCountry
+	NewDevice
+	OddHour
+	TravelSpeed
+	Risk
+	RiskBand
+	ReportedRisk
+	PublisherVerified
+	PublisherName
+	ClientAppID
+	Scopes
+	ScopesCount
+	ScopesWeight
+	ConsentFor
+	ConsentOwner
+	firstAttribute
+)
+
+// Type is the type of a fact; it decides which operators it takes.
+type Type uint8
+
+// The types of facts.
+const (
+	Membership  Type = iota // of declared sets: network, group, tag
+	Addresses               // membership that also takes literal addresses: network
+	YesNo                   // bare, is yes, is no
+	Word                    // a word of its own or of a fixed list
+	CountryCode             // a country, in sets of countries
+	Level                   // one of a fixed, ordered list of words
+	Band                    // a band of the risk model
+	Clock                   // the time of the sign-on
+	Instant                 // a moment of which the age is asked
+	Date                    // a date attribute
+	Version                 // a dotted version
+	Number                  // a number
+	Methods                 // user has …
+	Baselines               // device meets …
+	ScopeSet                // scopes within, touch
+)
+
+var typeNames = [...]string{"membership", "membership", "yes or no", "word", "country", "level", "band", "instant", "instant", "date",
+	"version", "number", "methods", "baseline", "scopes"}
+
+// String names the type for a message.
+func (t Type) String() string { return typeNames[t] }
+
+// Fact is one row of the table.
+type Fact struct {
+	Slot   Slot
+	Name   string
+	Type   Type
+	Values []string // the words that a Word or Level can be, in order; nil when any
+}
+
+// Levels are the values of user.risk, from the lowest.
+var Levels = []string{"none", "low", "medium", "high"}
+
+// UserTypes are the values of user.type.
+var UserTypes = []string{"employee", "guest", "service"}
+
+var builtin = [firstAttribute]Fact{
+	Network:           {Name: "network", Type: Addresses},
+	NetworkTrusted:    {Name: "network.trusted", Type: YesNo},
+	NetworkAnonymous:  {Name: "network.anonymous", Type: YesNo},
+	Group:             {Name: "group", Type: Membership},
+	Tag:               {Name: "tag", Type: Membership},
+	Country:           {Name: "country", Type: CountryCode},
+	Time:              {Name: "time", Type: Clock},
+	Client:            {Name: "client", Type: Word, Values: []string{"browser", "native", "legacy", "unattended"}},
+	UserID:            {Name: "user.id", Type: Word},
+	UserType:          {Name: "user.type", Type: Word, Values: UserTypes},
+	UserRisk:          {Name: "user.risk", Type: Level, Values: Levels},
+	UserHas:           {Name: "user", Type: Methods},
+	UserJoined:        {Name: "user.joined", Type: Instant},
+	DeviceReported:    {Name: "device.reported", Type: Instant},
+	DeviceManaged:     {Name: "device.managed", Type: YesNo},
+	DeviceCompliant:   {Name: "device.compliant", Type: YesNo},
+	DeviceRegistered:  {Name: "device.registered", Type: YesNo},
+	DeviceEncrypted:   {Name: "device.encrypted", Type: YesNo},
+	DeviceFirewall:    {Name: "device.firewall", Type: YesNo},
+	DeviceScreenLock:  {Name: "device.screenlock", Type: YesNo},
+	DeviceJailbroken:  {Name: "device.jailbroken", Type: YesNo},
+	DeviceOwned:       {Name: "device.owned", Type: YesNo},
+	DeviceOS:          {Name: "device.os", Type: Word},
+	DeviceForm:        {Name: "device.form", Type: Word},
+	DeviceID:          {Name: "device.id", Type: Word},
+	DeviceVersion:     {Name: "device.version", Type: Version},
+	DeviceMeets:       {Name: "device", Type: Baselines},
+	NewCountry:        {Name: "new.country", Type: YesNo},
+	NewDevice:         {Name: "new.device", Type: YesNo},
+	OddHour:           {Name: "odd.hour", Type: YesNo},
+	TravelSpeed:       {Name: "travel.speed", Type: Number},
+	Risk:              {Name: "risk", Type: Number},
+	RiskBand:          {Name: "risk.band", Type: Band},
+	ReportedRisk:      {Name: "reported.risk", Type: Number},
+	PublisherVerified: {Name: "publisher.verified", Type: YesNo},
+	PublisherName:     {Name: "publisher.name", Type: Word},
+	ClientAppID:       {Name: "client-app.id", Type: Word},
+	Scopes:            {Name: "scopes", Type: ScopeSet},
+	ScopesCount:       {Name: "scopes.count", Type: Number},
+	ScopesWeight:      {Name: "scopes.weight", Type: Number},
+	ConsentFor:        {Name: "consent.for", Type: Word, Values: []string{"self", "group", "everyone"}},
+	ConsentOwner:      {Name: "consent.owner", Type: YesNo},
+}
+
+// Value is the value of an attribute; the field that counts follows from the fact's type.
+// The zero Value is unknown.
+type Value struct {
+	Known  bool
+	Word   string
+	Number float64
+	YesNo  known.Truth
+	Date   time.Time // the first instant of the date
+	Next   time.Time // the first instant of the day after
+}
+
+// JSON is the value as a request states it: a string, bool or float64.
+func (v Value) JSON(t Type) any {
+	switch t {
+	case YesNo:
+		return v.YesNo == known.True
+	case Number:
+		return v.Number
+	}
+	return v.Word
+}
+
+// Attribute is a declared fact of users or devices.
+type Attribute struct {
+	*Fact
+	OfDevice    bool
+	Index       int // among the attributes of its kind, user or device
+	Default     Value
+	FromRequest bool
+}
+
+// Table holds the built-in facts and the declared attributes.
+type Table struct {
+	facts      []*Fact
+	byName     map[string]*Fact
+	attributes []*Attribute
+	users      int
+	devices    int
+}
+
+// NewTable returns a table of the built-in facts.
+func NewTable() *Table {
+	t := &Table{byName: make(map[string]*Fact, len(builtin))}
+	for slot := range builtin {
+		f := builtin[slot]
+		f.Slot = Slot(slot)
+		t.facts = append(t.facts, &f)
+		t.byName[f.Name] = &f
+	}
+	return t
+}
+
+// Declare adds an attribute under the full name, such as user.department, and returns it for
+// its default to be filled in. It returns nil when the name is taken.
+func (t *Table) Declare(name string, typ Type, ofDevice, fromRequest bool) *Attribute {
+	if t.byName[name] != nil {
+		return nil
+	}
+	f := &Fact{Slot: Slot(len(t.facts)), Name: name, Type: typ}
+	t.facts = append(t.facts, f)
+	t.byName[name] = f
+	a := &Attribute{Fact: f, OfDevice: ofDevice, Index: t.users, FromRequest: fromRequest}
+	if ofDevice {
+		a.Index = t.devices
+		t.devices++
+	} else {
+		t.users++
+	}
+	t.attributes = append(t.attributes, a)
+	return a
+}
+
+// Lookup finds a fact by its name.
+func (t *Table) Lookup(name string) (*Fact, bool) {
+	f, ok := t.byName[name]
+	return f, ok
+}
+
+// Fact returns the fact of a slot.
+func (t *Table) Fact(s Slot) *Fact { return t.facts[s] }
+
+// Attribute returns the attribute of a slot, or nil for a built-in fact.
+func (t *Table) Attribute(s Slot) *Attribute {
+	if s < firstAttribute {
+		return nil
+	}
+	return t.attributes[s-firstAttribute]
+}
+
+// Attributes lists the declared attributes in the order in which they were declared.
+func (t *Table) Attributes() []*Attribute { return t.attributes }
+
+// AttributeNamed finds a declared attribute by its full name.
+func (t *Table) AttributeNamed(name string) (*Attribute, bool) {
+	f, ok := t.byName[name]
+	if !ok || f.Slot < firstAttribute {
+		return nil, false
+	}
+	return t.Attribute(f.Slot), true
+}
+
+// Users and Devices count the attributes of either kind.
+func (t *Table) Users() int { return t.users }
+
+// Devices counts the attributes of devices.
+func (t *Table) Devices() int { return t.devices }
+
+// Names lists all facts, as they are written.
+func (t *Table) Names() []string {
+	names := make([]string, 0, len(t.facts))
+	for _, f := range t.facts {
+		names = append(names, f.Name)
+	}
+	return names
+}

@@ -1,0 +1,58 @@
+// Package known has the three values that a condition can take, with Kleene's strong
+// logic over them, and intervals for numbers of which only the bounds are known.
+package known
+
+// Truth is false, unknown or true. The zero value is unknown.
+type Truth int8
+
+// The three values, in an order in which "and" is the minimum and "or" the maximum.
+const (
+	False   Truth = -1
+	Unknown Truth = 0
+	True    Truth = 1
+)
+
+// Of converts a Go truth value.
+func Of(b bool) Truth {
+	if b {
+		return True
+	}
+	return False
+}
+
+// Not is the strong negation: unknown stays unknown.
+func (t Truth) Not() Truth { return -t }
+
+// And is the strong conjunction.
+func (t Truth) And(u Truth) Truth { return min(t, u) }
+
+// Or is the strong disjunction.
+func (t Truth) Or(u Truth) Truth { return max(t, u) }
+
+// String names the value.
+func (t Truth) String() string {
+	switch t {
+	case True:
+		return "true"
+	case False:
+		return "false"
+	}
+	return "unknown"
+}
+
+// Interval is a number somewhere from Low to High, both included. For a number that is
+// known both are the same.
+type Interval struct{ Low, High float64 }
+
+// Exactly is the interval of one number.
+func Exactly(x float64) Interval { return Interval{x, x} }
+
+// Holds is true when a monotone predicate holds for all of the interval, false when for
+// none of it, else unknown. Monotone: along the numbers it changes at most once.
+func (i Interval) Holds(predicate func(float64) bool) Truth {
+	low, high := predicate(i.Low), predicate(i.High)
+	if low != high {
+		return Unknown
+	}
+	return Of(low)
+}

@@ -1,0 +1,129 @@
+// Package place has addresses: the networks that they lie in and where they are.
+package place
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"briskwarden.example/briskwarden/internal/set"
+	"github.com/gaissmai/bart"
+	"go4.org/netipx"
+)
+
+// ErrNotAddress is wrapped by errors about a text that does not even look like an address, prefix or range.
+var ErrNotAddress = errors.New("is no address, prefix or range")
+
+// ParseItem reads an address, a prefix or a range such as 198.51.100.10-198.51.100.40,
+// as the prefixes that together cover it. IPv4-mapped IPv6 comes out as IPv4.
+func ParseItem(text string) ([]netip.Prefix, error) {
+	if from, to, isRange := strings.Cut(text, "-"); isRange {
+		return parseRange(text, from, to)
+	}
+	if strings.Contains(text, "/") {
+		p, err := parsePrefix(text)
+		return []netip.Prefix{p}, err
+	}
+	a, err := parseAddr(text)
+	if err != nil {
+		return nil, err
+	}
+	return []netip.Prefix{netip.PrefixFrom(a, a.BitLen())}, nil
+}
+
+func parseAddr(text string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(text)
+	switch {
+	case err != nil:
+		return a, fmt.Errorf("%q %w", text, ErrNotAddress)
+	case a.Zone() != "":
+		return a, fmt.Errorf("%q carries a zone: leave out what stands after the %%", text)
+	}
+	return a.Unmap(), nil
+}
+
+func parsePrefix(text string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(text)
+	if err != nil {
+		if a, bits, _ := strings.Cut(text, "/"); bits != "" {
+			if addr, bad := parseAddr(a); bad == nil {
+				return p, fmt.Errorf("%q is no prefix: the length of %s goes from 0 to %d", text, family(addr), addr.BitLen())
+			}
+		}
+		return p, fmt.Errorf("%q %w", text, ErrNotAddress)
+	}
+	if p != p.Masked() {
+		return p, fmt.Errorf("%q has bits set beyond its length: the prefix is %s, the address alone %s", text, p.Masked(), p.Addr())
+	}
+	if p.Addr().Is4In6() && p.Bits() >= 96 {
+		p = netip.PrefixFrom(p.Addr().Unmap(), p.Bits()-96)
+	}
+	return p, nil
+}
+
+func family(a netip.Addr) string {
+	if a.Is4() {
+		return "an IPv4 prefix"
+	}
+	return "an IPv6 prefix"
+}
+
+func parseRange(text, from, to string) ([]netip.Prefix, error) {
+	a, err := parseAddr(from)
+	if err != nil {
+		return nil, err
+	}
+	b, err := parseAddr(to)
+	switch {
+	case err != nil:
+		return nil, err
+	case a.Is4() != b.Is4():
+		return nil, fmt.Errorf("the range %s goes from IPv4 to IPv6: write two", text)
+	case b.Less(a):
+		return nil, fmt.Errorf("the range %s runs backwards: write %s-%s", text, b, a)
+	}
+	return netipx.IPRangeFrom(a, b).Prefixes(), nil
+}
+
+// Table finds the networks that an address lies in. It is immutable once built.
+type Table struct {
+	table bart.Table[set.Set]
+}
+
+// NewTable builds a table from the prefixes of each network; the network's id is its index.
+func NewTable(networks [][]netip.Prefix) *Table {
+	type entry struct {
+		prefix netip.Prefix
+		id     int
+	}
+	var entries []entry
+	for id, prefixes := range networks {
+		for _, p := range prefixes {
+			entries = append(entries, entry{p, id})
+		}
+	}
+	// Wider prefixes first: each then starts from the networks of the one that holds it.
+	slices.SortStableFunc(entries, func(a, b entry) int { return a.prefix.Bits() - b.prefix.Bits() })
+	t := &Table{}
+	for _, e := range entries {
+		held, _ := t.table.LookupPrefix(e.prefix)
+		if !held.Has(e.id) {
+			t.table.Insert(e.prefix, held.With(e.id))
+		}
+	}
+	return t
+}
+
+// Networks returns the networks that the address lies in; the caller does not change the set.
+func (t *Table) Networks(a netip.Addr) set.Set {
+	s, _ := t.table.Lookup(a)
+	return s
+}
+
+// Within returns the most specific listed prefix that holds the address.
+func (t *Table) Within(a netip.Addr) (netip.Prefix, bool) {
+	p, _, ok := t.table.LookupPrefixLPM(netip.PrefixFrom(a, a.BitLen()))
+	return p, ok
+}

@@ -1,0 +1,55 @@
+// Package posture has devices as an inventory knows them.
+package posture
+
+import "briskwarden.example/briskwarden/signon"
+
+// Record is what an inventory knows of a device.
+type Record struct {
+	signon.Device
+	Owner string // a user's id; empty is unknown
+}
+
+// Inventory looks devices up.
+type Inventory interface {
+	Device(id string) (Record, bool)
+}
+
+// Merge is what is known of a device: of managed, compliant, registered and the owner the
+// inventory's word stands; of every other field what the sign-on states wins. Only then
+// does an unstated managed, compliant or registered mean no.
+// Attributes stay apart: which of them a sign-on may state is the rulebook's word.
+func Merge(stated *signon.Device, known *Record) signon.Device {
+	device := *stated
+	if known != nil {
+		overlay(&device, &known.Device)
+	}
+	for _, v := range []*signon.YesNo{&device.Managed, &device.Compliant, &device.Registered} {
+		if *v == signon.Unknown {
+			*v = signon.No
+		}
+	}
+	return device
+}
+
+func overlay(device, known *signon.Device) {
+	for _, v := range [][2]*signon.YesNo{{&device.Managed, &known.Managed}, {&device.Compliant, &known.Compliant},
+		{&device.Registered, &known.Registered}} {
+		if *v[1] != signon.Unknown {
+			*v[0] = *v[1]
+		}
+	}
+	for _, v := range [][2]*signon.YesNo{{&device.Encrypted, &known.Encrypted}, {&device.Firewall, &known.Firewall},
+		{&device.ScreenLock, &known.ScreenLock}, {&device.Jailbroken, &known.Jailbroken}} {
+		if *v[0] == signon.Unknown {
+			*v[0] = *v[1]
+		}
+	}
+	for _, v := range [][2]*string{{&device.OS, &known.OS}, {&device.Version, &known.Version}, {&device.Form, &known.Form}} {
+		if *v[0] == "" {
+			*v[0] = *v[1]
+		}
+	}
+	if device.Reported.IsZero() {
+		device.Reported = known.Reported
+	}
+}

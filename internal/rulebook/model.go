@@ -1,0 +1,348 @@
+// Package rulebook turns a folder into one resolved, immutable rulebook: its files read,
+// its names bound, everything that is wrong with it collected.
+package rulebook
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/directory"
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/risk"
+	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/set"
+	"briskwarden.example/briskwarden/language/ast"
+	"briskwarden.example/briskwarden/language/token"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Rulebook is a resolved rulebook. Nothing in it changes once it is loaded.
+type Rulebook struct {
+	Name       string
+	Zone       *time.Location
+	Unmatched  signon.Outcome
+	Floor      *demand.Demand // nil for "floor none"
+	BreakGlass *demand.Demand // nil where there are no emergency accounts
+	Digest     string         // "sha256:…" over every file that was read
+
+	Facts     *fact.Table
+	Methods   *demand.Methods
+	Within    []*demand.Demand // what "user has" asks for; a demand's id is its index
+	Groups    *directory.Groups
+	People    map[string]*Person
+	Apps      map[string]*App
+	Tags      map[string]int
+	Actions   map[string]bool
+	Networks  Networks
+	Schedules []*schedule.Schedule
+	Baselines []*Baseline
+	Risk      *risk.Model // nil without a risk model
+	ScopeSets []*ScopeSet
+	Policies  []*Policy // by name
+	Waivers   []*Waiver // by name
+	Expects   []*Expect // as they stand
+	Promises  []*Promise
+
+	Diagnostics diag.List // sorted by place
+	Files       []*File   // the rulebook files, by name
+	Open        bool      // people may come from elsewhere, so that an unknown user or group is no mistake
+}
+
+// File is one rulebook file that was read.
+type File struct {
+	Name   string
+	Source []byte
+	Tree   *ast.File
+}
+
+// Person is a user with every name bound.
+type Person struct {
+	ID         string
+	Type       string
+	Risk       string
+	Groups     []int32 // all of them, transitively, in order
+	Methods    demand.Set
+	Joined     time.Time // zero is unknown
+	JoinedDay  time.Time // 00:00 of its date
+	Active     bool
+	BreakGlass bool
+	Attributes []fact.Value // by index; may be short
+	Pos        token.Pos    // of the user block, if there is one
+}
+
+// In reports whether the person is in the group.
+func (p *Person) In(group int32) bool {
+	_, ok := slices.BinarySearch(p.Groups, group)
+	return ok
+}
+
+// Domain is the mail domain of a user id that is an e-mail address, else "".
+func Domain(user string) string {
+	at := strings.LastIndexByte(user, '@')
+	if at <= 0 {
+		return ""
+	}
+	return user[at+1:]
+}
+
+// App is an application.
+type App struct {
+	Name string
+	Tags []int
+	Decl *ast.App
+}
+
+// Networks are the named networks, and the literal ones that stand in conditions.
+type Networks struct {
+	Table     *place.Table
+	Names     []string // by id
+	Trusted   set.Set
+	Anonymous set.Set
+}
+
+// Baseline is a list of checks of a device.
+type Baseline struct {
+	Name   string
+	Checks []Check
+}
+
+// Check is one labelled condition of a baseline.
+type Check struct {
+	Label string
+	When  condition.Node
+}
+
+// ScopeSet is a named set of OAuth 2.0 scopes.
+type ScopeSet struct {
+	Name     string
+	Weight   int
+	exact    map[string]bool
+	prefixes []string
+}
+
+// Unclassified is the id of the built-in set of all scopes that no set names.
+const Unclassified = 0
+
+// Has reports whether the set names the scope.
+func (s *ScopeSet) Has(scope string) bool {
+	return s.exact[scope] || slices.ContainsFunc(s.prefixes, func(p string) bool { return strings.HasPrefix(scope, p) })
+}
+
+// Stage is how far a policy is on its way.
+type Stage uint8
+
+// The stages.
+const (
+	Enforce Stage = iota
+	Watch
+	Draft
+)
+
+// Stages names the stages.
+var Stages = [...]string{"enforce", "watch", "draft"}
+
+// String names the stage.
+func (s Stage) String() string { return Stages[s] }
+
+// StageLine is one line of a policy's life.
+type StageLine struct {
+	Stage Stage
+	For   *Who      // nil for all
+	From  time.Time // 00:00 of the date; zero for always
+	Pos   token.Pos
+}
+
+// Policy is a policy with every name bound.
+type Policy struct {
+	Name    string
+	Who     Who
+	To      To
+	Doing   []string // sorted
+	Stages  []StageLine
+	Cases   []Case
+	Session Session
+	Decl    *ast.Policy
+}
+
+// Session limits how long a sign-on lasts.
+type Session struct {
+	Lasts, Idle         time.Duration
+	LastsText, IdleText string // as written; empty where there is no limit
+}
+
+// OutcomeKind is what a case decides, before any demand is asked.
+type OutcomeKind uint8
+
+// The kinds of outcomes.
+const (
+	Abstain OutcomeKind = iota
+	Grant
+	Review
+	StepUp
+	Block
+)
+
+// Case is one case of a policy.
+type Case struct {
+	Label   string
+	When    condition.Node // nil for the otherwise
+	Text    string         // the condition as written
+	Kind    OutcomeKind
+	Word    string         // the outcome's bare word
+	Demand  *demand.Demand // of a step-up
+	Message string         // of a block
+	Group   string         // of a review
+	Pos     token.Pos
+}
+
+// Waiver takes demands off some people for a while.
+type Waiver struct {
+	Name  string
+	Who   Who
+	To    To
+	When  condition.Node // nil where it is absent
+	Lift  demand.Lift
+	Until time.Time // the first instant at which it is over
+	Decl  *ast.Waiver
+}
+
+// Promise is a statement about every possible sign-on.
+type Promise struct {
+	Name    string
+	Who     Who
+	To      To
+	Doing   []string
+	When    condition.Node
+	Always  bool
+	Outcome signon.Outcome
+	Without *demand.Demand
+	Decl    *ast.Promise
+}
+
+// Expect is a sign-on and what must be decided on it.
+type Expect struct {
+	Name string
+	Want Want
+	Decl *ast.Expect
+}
+
+// Want is what an expectation asks of the decision.
+type Want struct {
+	Outcome signon.Outcome
+	By      string // a policy among those that decided; may be empty
+	Case    string // its case; may be empty
+	Asking  []string
+}
+
+// Who selects people.
+type Who struct {
+	Items, Except []PersonSelector
+}
+
+// SelectorKind tells selectors apart.
+type SelectorKind uint8
+
+// The kinds of selectors, of people and of apps.
+const (
+	Everyone SelectorKind = iota
+	People                // everyone but service accounts
+	InGroup
+	IsUser
+	OfType
+	OfDomain
+	Everything
+	IsApp
+	HasTag
+)
+
+// PersonSelector selects people.
+type PersonSelector struct {
+	Kind  SelectorKind
+	Group int32
+	Name  string
+}
+
+// Holds reports whether the person is selected; what is excepted always wins.
+func (w *Who) Holds(p *Person) bool {
+	return selects(w.Items, p) && !selects(w.Except, p)
+}
+
+func selects(list []PersonSelector, p *Person) bool {
+	for i := range list {
+		if list[i].Holds(p) {
+			return true
+		}
+	}
+	return false
+}
+
+// Holds reports whether the one selector selects the person.
+func (s *PersonSelector) Holds(p *Person) bool {
+	switch s.Kind {
+	case Everyone:
+		return true
+	case People:
+		return p.Type != "service"
+	case InGroup:
+		return p.In(s.Group)
+	case IsUser:
+		return p.ID == s.Name
+	case OfType:
+		return p.Type == s.Name
+	}
+	return Domain(p.ID) == s.Name
+}
+
+// To selects apps.
+type To struct {
+	Items, Except []AppSelector
+}
+
+// AppSelector selects apps.
+type AppSelector struct {
+	Kind SelectorKind
+	Tag  int
+	Name string
+}
+
+// Holds reports whether the app is selected; what is excepted always wins.
+func (t *To) Holds(a *App) bool {
+	holds := func(s AppSelector) bool {
+		return s.Kind == Everything || s.Kind == IsApp && s.Name == a.Name || s.Kind == HasTag && slices.Contains(a.Tags, s.Tag)
+	}
+	return slices.ContainsFunc(t.Items, holds) && !slices.ContainsFunc(t.Except, holds)
+}
+
+// StageOf is the stage of the policy for a person at an instant: that of the first line that
+// holds; on watch when there are lines and none does.
+func (p *Policy) StageOf(person *Person, now time.Time) Stage {
+	for i := range p.Stages {
+		l := &p.Stages[i]
+		if (l.For == nil || l.For.Holds(person)) && !now.Before(l.From) {
+			return l.Stage
+		}
+	}
+	if len(p.Stages) == 0 {
+		return Enforce
+	}
+	return Watch
+}
+
+// EnforcedFrom is 00:00 of the date of the first enforce line for the person, or zero where
+// none is stated.
+func (p *Policy) EnforcedFrom(person *Person) time.Time {
+	for i := range p.Stages {
+		if l := &p.Stages[i]; l.Stage == Enforce && (l.For == nil || l.For.Holds(person)) {
+			return l.From
+		}
+	}
+	return time.Time{}
+}
+
+// Within reports whether an action is among those of the policy.
+func (p *Policy) Within(action string) bool { return slices.Contains(p.Doing, action) }

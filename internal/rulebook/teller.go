@@ -1,0 +1,156 @@
+package rulebook
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/language/ast"
+	"briskwarden.example/briskwarden/language/token"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Tell turns a sign-on told in clauses into one that can be decided. The clock stands in
+// for a missing "at"; ages count back from it. The error, if any, is a [token.ErrorList].
+func (rb *Rulebook) Tell(s *ast.SignOn, clock time.Time) (signon.SignOn, error) {
+	var errors token.ErrorList
+	t := teller{rb: rb, clock: clock, errors: &errors}
+	so := t.signOn(s)
+	return so, errors.Err()
+}
+
+type teller struct {
+	rb     *Rulebook
+	clock  time.Time
+	errors *token.ErrorList
+}
+
+// fail reports an error at the value of a clause.
+func (t *teller) fail(n ast.Name, help, format string, args ...any) {
+	t.errors.Add(n.Pos, len([]rune(n.String())), help, format, args...)
+}
+
+// signOn reads the values of the clauses. What is wrong with them is added to the errors.
+func (t *teller) signOn(s *ast.SignOn) signon.SignOn {
+	so := signon.SignOn{User: s.User.Text, App: s.App.Text, Action: s.Doing.Text, Client: signon.Client(s.Client.Text),
+		Time: t.instant(s.At), Session: signon.Session{ID: s.Session.Text, Started: t.instant(s.Started)}}
+	if s.IP.Given() {
+		a, err := signon.ParseAddr(s.IP.Text)
+		if err != nil {
+			t.fail(s.IP, "", "%v", err)
+		}
+		so.IP = a
+	}
+	if so.Country = s.Country.Text; s.Country.Given() && !signon.IsCountry(so.Country) {
+		t.fail(s.Country, "countries are ISO 3166-1 alpha-2 codes in capitals, such as NO", "there is no country %q", so.Country)
+	}
+	if s.Risk.Given() {
+		x, ok := condition.ParseNumber(s.Risk.Text)
+		if !ok {
+			t.fail(s.Risk, "write a number such as 80", "%q is no number", s.Risk.Text)
+		}
+		so.Risk = &x
+	}
+	for _, m := range s.Presented {
+		so.Presented = append(so.Presented, m.Text)
+	}
+	now := so.Time
+	if now.IsZero() {
+		now = t.clock
+	}
+	for _, h := range s.Having {
+		so.Evidence = append(so.Evidence, signon.Evidence{Method: h.Method.Text, Time: now.Add(-demand.Duration(h.Age)),
+			Session: h.Session.Text, Device: h.Device.Text, App: h.App.Text})
+	}
+	if s.Device != nil {
+		so.Device = t.device(s.Device)
+	}
+	return so
+}
+
+func (t *teller) instant(n ast.Name) time.Time {
+	if !n.Given() {
+		return time.Time{}
+	}
+	at, err := schedule.ParseInstant(n.Text, t.rb.Zone)
+	if err != nil {
+		t.fail(n, "", "%v", err)
+	}
+	return at
+}
+
+// deviceWords and deviceFlags are the fields of a device that are told as words, or as yes or no.
+func deviceWords(d *signon.Device) map[string]*string {
+	return map[string]*string{"os": &d.OS, "version": &d.Version, "form": &d.Form}
+}
+
+func deviceFlags(d *signon.Device) map[string]*signon.YesNo {
+	return map[string]*signon.YesNo{"managed": &d.Managed, "compliant": &d.Compliant, "registered": &d.Registered,
+		"encrypted": &d.Encrypted, "firewall": &d.Firewall, "screenlock": &d.ScreenLock, "jailbroken": &d.Jailbroken}
+}
+
+func (t *teller) device(s *ast.Device) *signon.Device {
+	d := &signon.Device{ID: s.ID.Text}
+	words, flags := deviceWords(d), deviceFlags(d)
+	seen := map[string]bool{}
+	for _, f := range s.Fields {
+		name := f.Name.Text
+		if seen[name] {
+			t.fail(f.Name, "leave one of them out", "%q is told twice of this device", name)
+		}
+		seen[name] = true
+		switch word, flag := words[name], flags[name]; {
+		case word != nil:
+			*word = f.Value.Text
+		case flag != nil:
+			*flag = t.yesNo(f)
+		case name == "reported":
+			d.Reported = t.instant(f.Value)
+		default:
+			t.attribute(d, f, append(keysOf(words), keysOf(flags)...))
+		}
+	}
+	return d
+}
+
+func (t *teller) yesNo(f ast.Attr) signon.YesNo {
+	if f.Value.Text != "yes" && f.Value.Text != "no" {
+		t.fail(f.Value, "", "%s is yes or no, not %q", f.Name, f.Value.Text)
+	}
+	return signon.IsYes(f.Value.Text == "yes")
+}
+
+func (t *teller) attribute(d *signon.Device, f ast.Attr, fields []string) {
+	known := append(fields, "reported")
+	for _, a := range t.rb.Facts.Attributes() {
+		if a.OfDevice && a.FromRequest {
+			known = append(known, strings.TrimPrefix(a.Name, "device."))
+		}
+	}
+	a, ok := t.rb.Facts.AttributeNamed("device." + f.Name.Text)
+	switch {
+	case !ok:
+		slices.Sort(known)
+		help := nearest(f.Name.Text, known)
+		if help == "" {
+			help = "known here: " + strings.Join(known, ", ")
+		}
+		t.fail(f.Name, help, "a device has no field %q", f.Name.Text)
+		return
+	case !a.FromRequest:
+		t.fail(f.Name, fmt.Sprintf("declare it so: attribute %s %s from request", a.Name, a.Type), "a sign-on may not state %q", a.Name)
+		return
+	}
+	v, err := ReadValue(a.Type, f.Value.Text, t.rb.Zone)
+	if err != nil {
+		t.fail(f.Value, "", "%s: %v", a.Name, err)
+	}
+	if d.Attributes == nil {
+		d.Attributes = map[string]any{}
+	}
+	d.Attributes[f.Name.Text] = v.JSON(a.Type)
+}

@@ -1,0 +1,111 @@
+package signon
+
+import (
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// MarshalJSONTo writes the sign-on as a request; what is unknown is left out.
+func (s SignOn) MarshalJSONTo(e *jsontext.Encoder) error {
+	r := request{
+		Subject:  subject{Type: "user", ID: s.User, Properties: s.Properties},
+		Action:   action{Name: s.Action},
+		Resource: resource{Type: "app", ID: s.App},
+		Context: context{
+			ID: s.ID, Time: instant{s.Time}, IP: address{s.IP}, Country: country(s.Country), Client: s.Client,
+			Session: session{s.Session.ID, instant{s.Session.Started}}, Presented: s.Presented, Risk: s.Risk,
+			Consent: (*consent)(s.Consent),
+		},
+	}
+	if d := s.Device; d != nil {
+		r.Context.Device = &device{d.ID, d.OS, d.Version, d.Form, d.Managed, d.Compliant, d.Registered, d.Encrypted, d.Firewall,
+			d.ScreenLock, d.Jailbroken, instant{d.Reported}, d.Attributes}
+	}
+	for _, v := range s.Evidence {
+		r.Context.Evidence = append(r.Context.Evidence, evidence{v.Method, instant{v.Time}, v.Session, v.Device, v.App})
+	}
+	return json.MarshalEncode(e, r, json.Deterministic(true))
+}
+
+// UnmarshalJSONFrom reads a request as [Decode] does.
+func (s *SignOn) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	v, err := d.ReadValue()
+	if err != nil {
+		return err
+	}
+	*s, err = Decode(v)
+	return err
+}
+
+// MarshalJSONTo writes a truth value; what is unknown is null.
+func (y YesNo) MarshalJSONTo(e *jsontext.Encoder) error {
+	switch y {
+	case Yes:
+		return e.WriteToken(jsontext.True)
+	case No:
+		return e.WriteToken(jsontext.False)
+	}
+	return e.WriteToken(jsontext.Null)
+}
+
+// The JSON of a decision.
+type (
+	response struct {
+		Decision bool          `json:"decision"`
+		Context  responseFacts `json:"context"`
+	}
+	responseFacts struct {
+		ID        string        `json:"id,omitzero"`
+		Outcome   Outcome       `json:"outcome"`
+		Error     string        `json:"error,omitzero"`
+		Message   string        `json:"message,omitzero"`
+		Demands   []Demand      `json:"demands,omitempty"`
+		Next      []Step        `json:"next,omitempty"`
+		Notices   []string      `json:"notices,omitempty"`
+		Session   SessionLimits `json:"session,omitzero"`
+		ACRValues string        `json:"acr_values,omitzero"`
+		MaxAge    *int64        `json:"max_age,omitzero"`
+		*explanation
+		Rulebook string `json:"rulebook,omitzero"`
+	}
+	explanation struct {
+		Policies []Entry   `json:"policies"`
+		Skipped  []Skipped `json:"skipped"`
+		Waivers  []string  `json:"waivers"`
+		Watch    *Watch    `json:"watch,omitzero"`
+		Risk     *Risk     `json:"risk,omitzero"`
+	}
+)
+
+// MarshalJSONTo writes the decision as a response of the AuthZEN API.
+func (d Decision) MarshalJSONTo(e *jsontext.Encoder) error {
+	r := response{Decision: d.Outcome == Grant && d.Error == "", Context: responseFacts{
+		ID: d.ID, Outcome: d.Outcome, Error: d.Error, Message: d.Message, Demands: d.Demands, Next: d.Next,
+		Notices: d.Notices, Session: d.Session, ACRValues: d.ACR, Rulebook: d.Rulebook,
+	}}
+	if d.Outcome == StepUp && d.MaxAge != NoMaxAge {
+		r.Context.MaxAge = &d.MaxAge
+	}
+	if x := d.Explanation; x != nil {
+		r.Context.explanation = &explanation{x.Policies, x.Skipped, x.Waivers, x.Watch, x.Risk}
+	}
+	return json.MarshalEncode(e, r)
+}
+
+// UnmarshalJSONFrom reads a response of the AuthZEN API.
+func (d *Decision) UnmarshalJSONFrom(dec *jsontext.Decoder) error {
+	var r response
+	if err := json.UnmarshalDecode(dec, &r); err != nil {
+		return err
+	}
+	c := r.Context
+	*d = Decision{ID: c.ID, Outcome: c.Outcome, Error: c.Error, Message: c.Message, Demands: c.Demands, Next: c.Next,
+		Notices: c.Notices, Session: c.Session, ACR: c.ACRValues, MaxAge: NoMaxAge, Rulebook: c.Rulebook}
+	if c.MaxAge != nil {
+		d.MaxAge = *c.MaxAge
+	}
+	if x := c.explanation; x != nil {
+		d.Explanation = &Explanation{Policies: x.Policies, Skipped: x.Skipped, Waivers: x.Waivers, Watch: x.Watch, Risk: x.Risk}
+	}
+	return nil
+}
