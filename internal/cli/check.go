@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json"
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/findings"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/language/token"
+)
+
+func (s *session) checkCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check",
+		Short: "Read everything, and report errors and warnings with their places",
+		Args:  noArgs,
+		RunE:  func(*cobra.Command, []string) error { return s.check() },
+	}
+}
+
+// noArgs is cobra.NoArgs in our words.
+func noArgs(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage("%s takes no arguments, found %q", c.CommandPath(), args[0])
+	}
+	return nil
+}
+
+func (s *session) check() error {
+	rb, err := s.load()
+	if err != nil {
+		return err
+	}
+	list := rb.Diagnostics
+	if list.Count(diag.Error) == 0 {
+		now, err := s.clock(rb.Zone)
+		if err != nil {
+			return err
+		}
+		list = findings.Check(rb, now)
+	}
+	if s.json {
+		err = s.checkJSON(rb, list)
+	} else {
+		(&listing{out: s.out, rb: rb, paint: s.paint}).print(list)
+		s.checkSummary(rb, list)
+	}
+	if err == nil && list.Count(diag.Error) > 0 {
+		err = &exit{status: exitFindings}
+	}
+	return err
+}
+
+func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List) {
+	errors, warnings := list.Count(diag.Error), list.Count(diag.Warning)
+	if errors > 0 {
+		fmt.Fprintf(s.out, "%s, %s: a rulebook with errors never decides.\n", s.paint.red(plural(errors, "error")), plural(warnings, "warning"))
+		return
+	}
+	verdict := s.paint.green("no errors")
+	if warnings > 0 {
+		verdict += ", " + s.paint.amber(plural(warnings, "warning"))
+	}
+	fmt.Fprintf(s.out, "%s: %s.\n", s.paint.bold(rb.Name), verdict)
+	fmt.Fprintf(s.out, "Read %s: %s, %s, %s, %s, %s, %s.\n", plural(len(rb.Files), "file"), plural(len(rb.Policies), "policy"),
+		plural(len(rb.Waivers), "waiver"), plural(len(rb.Apps), "app"), plural(len(rb.People), "person"),
+		plural(len(rb.Groups.Names()), "group"), plural(len(rb.Expects), "expectation"))
+}
+
+type jsonFinding struct {
+	Code     diag.Code     `json:"code"`
+	Severity diag.Severity `json:"severity"`
+	File     string        `json:"file"`
+	Line     int32         `json:"line,omitzero"`
+	Column   int32         `json:"column,omitzero"`
+	Message  string        `json:"message"`
+	Help     string        `json:"help,omitzero"`
+}
+
+func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List) error {
+	answer := struct {
+		Rulebook string        `json:"rulebook"`
+		Digest   string        `json:"digest"`
+		Errors   int           `json:"errors"`
+		Warnings int           `json:"warnings"`
+		Findings []jsonFinding `json:"findings"`
+	}{rb.Name, rb.Digest, list.Count(diag.Error), list.Count(diag.Warning), []jsonFinding{}}
+	for _, d := range list {
+		answer.Findings = append(answer.Findings, jsonFinding{d.Code, d.Severity, d.Pos.File, d.Pos.Line, d.Pos.Column, d.Message, d.Help})
+	}
+	return s.writeJSON(answer)
+}
+
+// writeJSON writes a value as one line.
+func (s *session) writeJSON(v any) error {
+	if err := json.MarshalWrite(s.out, v, json.Deterministic(true)); err != nil {
+		return err
+	}
+	return s.out.WriteByte('\n')
+}
+
+// mostListed is how many findings are shown before the rest is counted.
+const mostListed = 50
+
+// listing prints findings, each with the line that it is about.
+type listing struct {
+	out    *bufio.Writer
+	rb     *rulebook.Rulebook // nil where the text is given
+	source string
+	paint  painter
+}
+
+func (l *listing) print(list diag.List) {
+	for i, d := range list {
+		if i == mostListed {
+			rest := list[i:]
+			fmt.Fprintf(l.out, "… and %s and %s more.\n\n", plural(rest.Count(diag.Error), "error"), plural(rest.Count(diag.Warning), "warning"))
+			return
+		}
+		l.finding(d)
+	}
+}
+
+func (l *listing) finding(d diag.Diagnostic) {
+	word := l.paint.red("error")
+	if d.Severity == diag.Warning {
+		word = l.paint.amber("warning")
+	}
+	code := ""
+	if d.Severity == diag.Warning {
+		code = l.paint.faint(" [" + string(d.Code) + "]")
+	}
+	fmt.Fprintf(l.out, "%s: %s: %s%s\n", l.paint.bold(printable(d.Pos.String())), word, printable(d.Message), code)
+	if line, ok := l.line(d.Pos); ok {
+		l.excerpt(line, int(d.Pos.Line), int(d.Pos.Column), d.Span)
+	}
+	if d.Help != "" {
+		fmt.Fprintf(l.out, "       %s %s\n", l.paint.faint("→"), wrapped(d.Help, 9))
+	}
+	fmt.Fprintln(l.out)
+}
+
+// line is the source line at a position.
+func (l *listing) line(pos token.Pos) (string, bool) {
+	source := l.source
+	if l.rb != nil {
+		for _, f := range l.rb.Files {
+			if f.Name == pos.File {
+				source = string(f.Source)
+			}
+		}
+	}
+	source = strings.TrimPrefix(source, "\ufeff")
+	for n := int32(1); pos.Line > 0 && source != ""; n++ {
+		line, rest, _ := strings.Cut(source, "\n")
+		if n == pos.Line {
+			return strings.TrimRight(line, "\r"), true
+		}
+		source = rest
+	}
+	return "", false
+}
+
+// excerpt shows the line with a caret under what is meant; of a long line, the part around it.
+func (l *listing) excerpt(line string, number, column, span int) {
+	const most = 92
+	runes := []rune(line)
+	from := 0
+	if column > most-20 {
+		from = column - most/2
+	}
+	to := min(len(runes), from+most)
+	if from > to {
+		return
+	}
+	var shown strings.Builder
+	caret, width := 0, 0
+	for i, r := range runes[from:to] {
+		cell := strings.ReplaceAll(printable(string(r)), "\t", " ")
+		n := utf8.RuneCountInString(cell)
+		if at := from + i + 1; at < column {
+			caret += n
+		} else if at < column+span {
+			width += n
+		}
+		shown.WriteString(cell)
+	}
+	fmt.Fprintf(l.out, "%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), shown.String())
+	fmt.Fprintf(l.out, "%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", max(1, width))))
+}

@@ -1,0 +1,267 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/language/parser"
+	"briskwarden.example/briskwarden/language/scanner"
+	"briskwarden.example/briskwarden/signon"
+)
+
+type decideOptions struct {
+	request  string
+	requests []string
+	exitCode bool
+}
+
+func (s *session) decideCommand() *cobra.Command {
+	var o decideOptions
+	c := &cobra.Command{
+		Use:   "decide CLAUSES",
+		Short: "Decide on one sign-on, and say which policy answered and why the others did not",
+		Long: `decide tells what the rulebook decides on a made-up sign-on, and why. The sign-on is told
+in clauses, in any order; what is left out is unknown:
+
+  user U   app A   doing ACTION   ip ADDRESS   country NO   at INSTANT   client browser
+  device ID [{ os android  version 14  managed yes … }]   session ID [started INSTANT]
+  presenting METHOD, …   having METHOD AGE [in session ID] [on device ID] [for app A]   risk N`,
+		Example: `  brisk decide user mira.holt app crew-roster ip 198.51.100.23 presenting password
+  brisk decide --request sign-on.json
+  brisk decide --requests sign-ons.jsonl --json`,
+		RunE: func(_ *cobra.Command, words []string) error { return s.decide(words, o) },
+	}
+	c.Flags().StringVar(&o.request, "request", "", "decide on the request in a JSON file (- is standard input)")
+	c.Flags().StringArrayVar(&o.requests, "requests", nil, "decide on each line of a JSON Lines file (- is standard input)")
+	c.Flags().BoolVar(&o.exitCode, "exit-code", false, "exit with 0 grant, 10 review, 11 step-up, 12 block")
+	return c
+}
+
+func (s *session) decide(words []string, o decideOptions) error {
+	ways := 0
+	for _, given := range []bool{len(words) > 0, o.request != "", len(o.requests) > 0} {
+		if given {
+			ways++
+		}
+	}
+	switch {
+	case ways == 0:
+		return usage("tell the sign-on in clauses, such as: brisk decide user mira.holt app crew-roster, or give --request FILE")
+	case ways > 1:
+		return usage("give clauses, --request or --requests, not several of them")
+	}
+	e, now, err := s.engine()
+	if err != nil {
+		return err
+	}
+	switch {
+	case len(words) > 0:
+		return s.decideClauses(e, now, words, o)
+	case o.request != "":
+		return s.decideRequest(e, now, o)
+	}
+	return s.decideRequests(e, now, o)
+}
+
+// joinWords puts the words of a command line together as one text of clauses. A word that
+// the shell kept together, though it is no clause, is meant as a name.
+func joinWords(words []string) string {
+	if len(words) == 1 {
+		return words[0]
+	}
+	text := make([]string, len(words))
+	for i, w := range words {
+		text[i] = w
+		if w == "" || strings.IndexFunc(w, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }) >= 0 && !strings.ContainsAny(w, `"{},`) {
+			text[i] = scanner.Quote(w)
+		}
+	}
+	return strings.Join(text, " ")
+}
+
+func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string, o decideOptions) error {
+	const place = "command line"
+	text := joinWords(words)
+	tree, err := parser.SignOn(place, text)
+	var so signon.SignOn
+	if err == nil {
+		so, err = e.Rulebook().Tell(tree, now)
+	}
+	if err != nil {
+		var list diag.List
+		list.AddErrors(diag.Syntax, place, err)
+		out := bufio.NewWriter(s.err)
+		(&listing{out: out, source: text, paint: plain}).print(list)
+		out.Flush()
+		return &exit{status: exitUsage}
+	}
+	if so.Time.IsZero() {
+		so.Time = now
+	}
+	var d signon.Decision
+	if err := e.Decide(&so, &d, true); err != nil {
+		return usage("%w", err)
+	}
+	return s.answer(e, &so, &d, o)
+}
+
+func (s *session) decideRequest(e *engine.Engine, now time.Time, o decideOptions) error {
+	in, err := s.open(o.request)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	data, err := io.ReadAll(io.LimitReader(in, maxRequest+1))
+	if err != nil {
+		return usage("%w", err)
+	}
+	if len(data) > maxRequest {
+		return usage("%s: a request is at most %d MiB long", o.request, maxRequest>>20)
+	}
+	so, d, err := decideOn(e, data, now)
+	if err != nil {
+		if s.json {
+			if err := s.writeJSON(d); err != nil {
+				return err
+			}
+		}
+		status := exitUsage
+		if o.exitCode {
+			status = outcomeStatus[signon.Block]
+		}
+		return &exit{status, fmt.Errorf("%s: %w", o.request, err)}
+	}
+	return s.answer(e, &so, &d, o)
+}
+
+func (s *session) answer(e *engine.Engine, so *signon.SignOn, d *signon.Decision, o decideOptions) error {
+	var err error
+	if s.json {
+		err = s.writeJSON(d)
+	} else {
+		(&verdict{out: s.out, paint: s.paint, rb: e.Rulebook(), so: so, d: d}).print()
+	}
+	if err == nil && o.exitCode && d.Outcome != signon.Grant {
+		err = &exit{status: outcomeStatus[d.Outcome]}
+	}
+	return err
+}
+
+// outcomeStatus is the exit status of --exit-code.
+var outcomeStatus = map[signon.Outcome]int{signon.Grant: exitDone, signon.Review: 10, signon.StepUp: 11, signon.Block: 12}
+
+// decideOn decides on one request in JSON. After an error the decision is a block that says so.
+func decideOn(e *engine.Engine, data []byte, now time.Time) (so signon.SignOn, d signon.Decision, err error) {
+	so, err = signon.Decode(data)
+	if err != nil {
+		return so, signon.Decision{ID: signon.DecodeID(data), Error: err.Error(), MaxAge: signon.NoMaxAge}, err
+	}
+	if so.Time.IsZero() {
+		so.Time = now
+	}
+	err = e.Decide(&so, &d, true)
+	return so, d, err
+}
+
+// open opens a file, or standard input for "-".
+func (s *session) open(name string) (io.ReadCloser, error) {
+	if name == "-" {
+		return io.NopCloser(s.in), nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	return f, nil
+}
+
+// maxRequest is the size in bytes of the longest request that is read.
+const maxRequest = 16 << 20
+
+var errTooLong = fmt.Errorf("a request is at most %d MiB long", maxRequest>>20)
+
+// decideRequests answers every request of every file with one line, in order, whatever is in it.
+func (s *session) decideRequests(e *engine.Engine, now time.Time, o decideOptions) error {
+	strictest, unread := signon.Grant, 0
+	for _, name := range o.requests {
+		in, err := s.open(name)
+		if err != nil {
+			return err
+		}
+		err = eachLine(in, func(line []byte, long error) error {
+			so, d, err := decideLine(e, line, long, now)
+			if err != nil {
+				unread++
+			}
+			strictest = min(strictest, d.Outcome)
+			if s.json {
+				return s.writeJSON(d)
+			}
+			return s.summary(&so, &d)
+		})
+		in.Close()
+		if err != nil {
+			return usage("%s: %w", name, err)
+		}
+	}
+	var complaint error
+	if unread > 0 {
+		complaint = fmt.Errorf("%s could not be read and came out as block", plural(unread, "request"))
+	}
+	switch {
+	case o.exitCode && strictest != signon.Grant:
+		return &exit{outcomeStatus[strictest], complaint}
+	case unread > 0:
+		return &exit{exitUsage, complaint}
+	}
+	return nil
+}
+
+func decideLine(e *engine.Engine, line []byte, long error, now time.Time) (signon.SignOn, signon.Decision, error) {
+	if long != nil {
+		return signon.SignOn{}, signon.Decision{Error: long.Error(), MaxAge: signon.NoMaxAge}, long
+	}
+	return decideOn(e, line, now)
+}
+
+// eachLine calls f with each line that is not blank; of one that is too long with an error instead.
+func eachLine(in io.Reader, f func(line []byte, long error) error) error {
+	r := bufio.NewReaderSize(in, 1<<16)
+	var line []byte
+	for {
+		line = line[:0]
+		var long, err error
+		for more := true; more; {
+			var part []byte
+			part, err = r.ReadSlice('\n')
+			if more = errors.Is(err, bufio.ErrBufferFull); long == nil {
+				line = append(line, part...)
+			}
+			if len(line) > maxRequest {
+				line, long = line[:0], errTooLong
+			}
+		}
+		if err != nil && err != io.EOF {
+			return err
+		}
+		text := strings.TrimSpace(string(line))
+		if long != nil || text != "" {
+			if failed := f([]byte(text), long); failed != nil {
+				return failed
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+	}
+}

@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/rogpeppe/go-internal/diff"
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/language"
+)
+
+type fmtOptions struct{ diff, list bool }
+
+func (s *session) fmtCommand() *cobra.Command {
+	var o fmtOptions
+	c := &cobra.Command{
+		Use:   "fmt [FILE…]",
+		Short: "Give rulebook files their one layout, comments kept",
+		Long:  "fmt writes the files that are not in the one layout, and names them.\nWithout FILE it takes all files of the rulebook.",
+		RunE:  func(_ *cobra.Command, files []string) error { return s.format(files, o) },
+	}
+	c.Flags().BoolVar(&o.diff, "diff", false, "show what would change, and write nothing")
+	c.Flags().BoolVar(&o.list, "list", false, "name the files that would change, and write nothing")
+	return c
+}
+
+func (s *session) format(files []string, o fmtOptions) error {
+	if len(files) == 0 {
+		dir, err := s.folder()
+		if err != nil {
+			return err
+		}
+		if files, err = rulebookFiles(dir); err != nil {
+			return err
+		}
+	}
+	var failed error
+	for _, name := range files {
+		if err := s.formatFile(name, o); err != nil {
+			failed = err
+		}
+	}
+	return failed
+}
+
+func rulebookFiles(dir string) (files []string, err error) {
+	err = filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && filepath.Ext(name) == ".warden" {
+			files = append(files, name)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	return files, nil
+}
+
+func (s *session) formatFile(name string, o fmtOptions) error {
+	src, err := os.ReadFile(name)
+	if err != nil {
+		return usage("%w", err)
+	}
+	formatted, err := language.Format(name, src)
+	if err != nil {
+		var list diag.List
+		list.AddErrors(diag.Syntax, name, err)
+		(&listing{out: s.out, source: string(src), paint: s.paint}).print(list)
+		return &exit{exitFindings, fmt.Errorf("%s is left as it is: it does not parse", name)}
+	}
+	if bytes.Equal(src, formatted) {
+		return nil
+	}
+	switch {
+	case o.diff:
+		_, err = s.out.Write(diff.Diff(name, src, name+" (formatted)", formatted))
+		return err
+	case !o.list:
+		if err := replace(name, formatted); err != nil {
+			return usage("%s cannot be written: %w", name, err)
+		}
+	}
+	fmt.Fprintln(s.out, name)
+	return nil
+}
+
+// replace writes a file beside its place and then moves it there, so that it is never half written.
+func replace(name string, content []byte) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	beside, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".*")
+	if err != nil {
+		return err
+	}
+	_, err = beside.Write(content)
+	if err = errors.Join(err, beside.Chmod(info.Mode()), beside.Close()); err == nil {
+		err = os.Rename(beside.Name(), name)
+	}
+	if err != nil {
+		os.Remove(beside.Name())
+	}
+	return err
+}

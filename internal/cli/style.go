@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/mattn/go-isatty"
+
+	"briskwarden.example/briskwarden/signon"
+)
+
+// lineWidth is the width that text is laid out for.
+const lineWidth = 100
+
+// painter colours words, on a terminal alone and never when NO_COLOR is set.
+type painter bool
+
+const plain painter = false
+
+func newPainter(out io.Writer) painter {
+	f, ok := out.(*os.File)
+	return painter(ok && isatty.IsTerminal(f.Fd()) && os.Getenv("NO_COLOR") == "")
+}
+
+func (p painter) with(s string, colors ...text.Color) string {
+	if !p {
+		return s
+	}
+	return "\x1b[" + text.Colors(colors).EscapeSeq()[2:] + s + "\x1b[0m"
+}
+
+func (p painter) bold(s string) string  { return p.with(s, text.Bold) }
+func (p painter) faint(s string) string { return p.with(s, text.Faint) }
+func (p painter) red(s string) string   { return p.with(s, text.Bold, text.FgHiRed) }
+func (p painter) amber(s string) string { return p.with(s, text.Bold, text.FgHiYellow) }
+func (p painter) green(s string) string { return p.with(s, text.Bold, text.FgHiGreen) }
+func (p painter) blue(s string) string  { return p.with(s, text.Bold, text.FgHiCyan) }
+
+// outcome colours an outcome; the word itself says it too.
+func (p painter) outcome(o signon.Outcome, s string) string {
+	switch o {
+	case signon.Grant:
+		return p.green(s)
+	case signon.Review:
+		return p.blue(s)
+	case signon.StepUp:
+		return p.amber(s)
+	}
+	return p.red(s)
+}
+
+// pad fills s with spaces to a width in characters.
+func pad(s string, width int) string {
+	return s + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(s)))
+}
+
+// printable replaces what could steer a terminal by its escaped form; line ends stay.
+func printable(s string) string {
+	var b strings.Builder
+	for _, r := range s {
+		if r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError) {
+			fmt.Fprintf(&b, "\\u%04x", r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// wrapped breaks a text at spaces to fit beside an indent, and indents all lines but the first.
+func wrapped(s string, indent int) string {
+	var b strings.Builder
+	column := indent
+	for i, word := range strings.Fields(printable(s)) {
+		n := utf8.RuneCountInString(word)
+		switch {
+		case i > 0 && column+1+n > lineWidth:
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			column = indent
+		case i > 0:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += n
+	}
+	return b.String()
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	switch {
+	case strings.HasSuffix(one, "y"):
+		one = strings.TrimSuffix(one, "y") + "ie"
+	case one == "person":
+		return fmt.Sprintf("%d people", n)
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/expect"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// verdict lays out one decision for a person: the answer, what is asked, what decided,
+// what stood by and why.
+type verdict struct {
+	out   *bufio.Writer
+	paint painter
+	rb    *rulebook.Rulebook
+	so    *signon.SignOn
+	d     *signon.Decision
+}
+
+// labelWidth is the width of the labels at the left.
+const labelWidth = 10
+
+func (v *verdict) row(label, format string, args ...any) {
+	fmt.Fprintf(v.out, "%s%s\n", v.paint.faint(pad(label, labelWidth)), wrapped(fmt.Sprintf(format, args...), labelWidth))
+}
+
+func (v *verdict) print() {
+	action := v.so.Action
+	if action == "" {
+		action = "sign-on"
+	}
+	fmt.Fprintf(v.out, "%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
+		v.paint.bold(printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
+	if v.d.Message != "" {
+		v.row("", "“%s”", v.d.Message)
+	}
+	v.asked()
+	v.decided()
+	v.rest()
+	v.stoodBy()
+}
+
+func orNobody(name string) string {
+	if name == "" {
+		return "(none)"
+	}
+	return name
+}
+
+// asked tells what the person can do next.
+func (v *verdict) asked() {
+	for i, s := range v.d.Next {
+		label := map[bool]string{true: "Asked", false: "and"}[i == 0]
+		switch s.Do {
+		case signon.Verify:
+			v.row(label, "present %s%s", sets(s.AnyOf), v.challenge())
+		case signon.Enrol:
+			v.row(label, "enrol in %s", sets(s.AnyOf))
+		case signon.ChangePassword:
+			v.row(label, "change the password")
+		case signon.Remedy:
+			v.row("Mend", "the device, to meet %s: %s", s.Baseline, strings.Join(s.Checks, ", "))
+		case signon.EnrolElsewhere:
+			v.row("Mend", "enrol in %s, elsewhere: nobody enrols in this sign-on", sets(s.AnyOf))
+		case signon.WaitForReview:
+			v.row("Waits", "for a review by group %s", s.Group)
+		}
+	}
+}
+
+// sets tells alternatives: "passkey, or password and app-code".
+func sets(list [][]string) string {
+	alternatives := make([]string, len(list))
+	for i, set := range list {
+		alternatives[i] = strings.Join(set, " and ")
+	}
+	return strings.Join(alternatives, ", or ")
+}
+
+// challenge tells what a resource server would ask for.
+func (v *verdict) challenge() string {
+	var parts []string
+	if v.d.ACR != "" {
+		parts = append(parts, v.d.ACR)
+	}
+	switch age := v.d.MaxAge; {
+	case age == 0:
+		parts = append(parts, "with this very sign-on")
+	case age != signon.NoMaxAge:
+		parts = append(parts, "at most "+span(age)+" old")
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return " (" + strings.Join(parts, ", ") + ")"
+}
+
+// span tells a number of seconds in the largest unit that divides it.
+func span(seconds int64) string {
+	for _, unit := range []struct {
+		size int64
+		name string
+	}{{7 * 86400, "w"}, {86400, "d"}, {3600, "h"}} {
+		if seconds%unit.size == 0 {
+			return fmt.Sprintf("%d%s", seconds/unit.size, unit.name)
+		}
+	}
+	return fmt.Sprintf("%dm", seconds/60)
+}
+
+// decided tells which policy and case gave the outcome, and where they stand.
+func (v *verdict) decided() {
+	x := v.d.Explanation
+	label := "Decided"
+	for _, e := range x.Deciding {
+		v.entry(label, e)
+		label = "and"
+	}
+	switch x.Ground {
+	case signon.GroundIdentity:
+		v.row(label, "before any policy was asked%s", v.nearest())
+	case signon.GroundBreakGlass:
+		v.row(label, "break-glass asks for %s", v.d.Demands[0].Demand)
+	case signon.GroundUnmatched:
+		v.row(label, "no policy surely spoke: the rulebook's unmatched is %s", v.d.Outcome)
+	case signon.GroundFloor:
+		for _, d := range v.d.Demands {
+			if d.Policy == "floor" {
+				v.row(label, "the floor asks for %s", d.Demand)
+			}
+		}
+	}
+}
+
+// nearest suggests a known name for one that is not.
+func (v *verdict) nearest() string {
+	near := ""
+	if _, ok := v.rb.People[v.so.User]; !ok {
+		near = nearestIn(v.so.User, v.rb.People)
+	} else if _, ok := v.rb.Apps[v.so.App]; !ok {
+		near = nearestIn(v.so.App, v.rb.Apps)
+	} else if !v.rb.Actions[v.so.Action] {
+		near = nearestIn(v.so.Action, v.rb.Actions)
+	}
+	if near == "" {
+		return ""
+	}
+	return fmt.Sprintf("; did you mean %q?", near)
+}
+
+func nearestIn[V any](name string, known map[string]V) string {
+	names := make([]string, 0, len(known))
+	for k := range known {
+		names = append(names, k)
+	}
+	return spell.Nearest(name, names)
+}
+
+func (v *verdict) entry(label string, e signon.Entry) {
+	sure := ""
+	if !e.Sure {
+		sure = ", which cannot be ruled out"
+	}
+	v.row(label, "%s %q%s (%s)", e.Policy, e.Case, sure, e.At)
+	for _, d := range v.d.Demands {
+		if d.Policy == e.Policy && e.Outcome == signon.StepUp.String() && len(v.demandsOf(e.Policy)) == 1 {
+			v.row("", "%s%s", d.Demand, map[bool]string{true: " (met)"}[d.Met])
+		}
+	}
+	v.row("", "%s", e.Why)
+}
+
+func (v *verdict) demandsOf(policy string) (list []signon.Demand) {
+	for _, d := range v.d.Demands {
+		if d.Policy == policy {
+			list = append(list, d)
+		}
+	}
+	return list
+}
+
+// rest tells what else counts: other policies that spoke, sessions, waivers, notices, watch and risk.
+func (v *verdict) rest() {
+	x := v.d.Explanation
+	deciding := map[signon.Entry]bool{}
+	for _, e := range x.Deciding {
+		deciding[e] = true
+	}
+	for _, e := range x.Policies {
+		if !deciding[e] && e.Stage == rulebook.Enforce.String() {
+			v.row("Also", "%s %q: %s%s; %s", e.Policy, e.Case, e.Outcome, v.metOrNot(e), e.Why)
+		}
+	}
+	if w := x.Watch; w != nil {
+		same := map[bool]string{true: "the same", false: w.Outcome.String()}[w.Outcome == v.d.Outcome]
+		v.row("Watched", "with the policies on watch it would be %s", same)
+		for _, e := range w.Policies {
+			v.row("", "%s %q: %s; %s (%s)", e.Policy, e.Case, e.Outcome, e.Why, e.At)
+		}
+	}
+	if len(x.Waivers) > 0 {
+		v.row("Waived", "by %s", strings.Join(x.Waivers, ", "))
+	}
+	if r := x.Risk; r != nil {
+		v.risk(r)
+	}
+	if l := v.d.Session; l != (signon.SessionLimits{}) {
+		v.row("Session", "%s", limitText(l))
+	}
+	for _, n := range v.d.Notices {
+		v.row("Notice", "%s", n)
+	}
+}
+
+func (v *verdict) metOrNot(e signon.Entry) string {
+	if e.Outcome != signon.StepUp.String() {
+		return ""
+	}
+	if list := v.demandsOf(e.Policy); len(list) == 1 {
+		return fmt.Sprintf(" %s%s", list[0].Demand, map[bool]string{true: " (met)", false: " (not met)"}[list[0].Met])
+	}
+	return ""
+}
+
+func (v *verdict) risk(r *signon.Risk) {
+	score := fmt.Sprint(r.Low)
+	if r.High != r.Low {
+		score = fmt.Sprintf("%d to %d", r.Low, r.High)
+	}
+	var factors []string
+	for _, f := range r.Factors {
+		factors = append(factors, fmt.Sprintf("%d when %s is %s", f.Add, f.When, f.Value))
+	}
+	if len(factors) == 0 {
+		factors = []string{"no factor holds"}
+	}
+	v.row("Risk", "%s: %s", score, strings.Join(factors, ", "))
+}
+
+func limitText(l signon.SessionLimits) string {
+	var parts []string
+	if l.Lifetime != "" {
+		parts = append(parts, "lasts "+l.Lifetime)
+	}
+	if l.Idle != "" {
+		parts = append(parts, "idle "+l.Idle)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// stoodBy lists the policies that did not apply, each with the one reason why.
+func (v *verdict) stoodBy() {
+	list := v.d.Explanation.Skipped
+	if len(list) == 0 {
+		return
+	}
+	width := 0
+	for _, s := range list {
+		width = max(width, utf8.RuneCountInString(s.Policy))
+	}
+	width = min(width, 40)
+	fmt.Fprintf(v.out, "\n%s\n", v.paint.faint("Stood by"))
+	for _, s := range list {
+		fmt.Fprintf(v.out, "  %s  %s\n", pad(printable(s.Policy), width), wrapped(s.Why, width+4))
+	}
+}
+
+// summary writes a decision as one line.
+func (s *session) summary(so *signon.SignOn, d *signon.Decision) error {
+	id := pad(printable(orNobody(d.ID)), 10)
+	outcome := s.paint.outcome(d.Outcome, pad(d.Outcome.String(), 7))
+	if d.Error != "" {
+		_, err := fmt.Fprintf(s.out, "%s  %s  %s\n", id, outcome, oneLine(d.Error))
+		return err
+	}
+	_, err := fmt.Fprintf(s.out, "%s  %s  %s to %s, by %s\n", id, outcome, oneLine(orNobody(so.User)), oneLine(orNobody(so.App)), oneLine(expect.By(d)))
+	return err
+}
+
+func oneLine(text string) string {
+	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(printable(text))
+}
