@@ -98,7 +98,7 @@ func (s *session) expectText(e *engine.Engine, results []expect.Result, failed i
 		for _, f := range r.Failed {
 			fmt.Fprintf(s.out, "      %s\n", wrapped(f, 6))
 		}
-		v := verdict{out: s.out, paint: s.paint, rb: e.Rulebook(), so: &r.SignOn, d: &r.Decision}
+		v := verdict{out: s.out, paint: s.paint, rb: e.Rulebook(), so: &r.SignOn, d: &r.Decision, brief: true}
 		fmt.Fprintln(s.out)
 		v.print()
 		fmt.Fprintln(s.out)

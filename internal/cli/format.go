@@ -51,7 +51,7 @@ func (s *session) format(files []string, o fmtOptions) error {
 func rulebookFiles(dir string) (files []string, err error) {
 	err = filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {
 		if err == nil && !d.IsDir() && filepath.Ext(name) == ".warden" {
-			files = append(files, name)
+			files = append(files, fromHere(name))
 		}
 		return err
 	})
@@ -59,6 +59,19 @@ func rulebookFiles(dir string) (files []string, err error) {
 		return nil, usage("%w", err)
 	}
 	return files, nil
+}
+
+// fromHere is the name of a file as a person in the working folder would type it.
+func fromHere(name string) string {
+	if !filepath.IsAbs(name) {
+		return name
+	}
+	if dir, err := os.Getwd(); err == nil {
+		if short, err := filepath.Rel(dir, name); err == nil && len(short) < len(name) {
+			return short
+		}
+	}
+	return name
 }
 
 func (s *session) formatFile(name string, o fmtOptions) error {

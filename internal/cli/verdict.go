@@ -3,8 +3,8 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"briskwarden.example/briskwarden/internal/expect"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -20,6 +20,7 @@ type verdict struct {
 	rb    *rulebook.Rulebook
 	so    *signon.SignOn
 	d     *signon.Decision
+	brief bool // leave out what did not decide
 }
 
 // labelWidth is the width of the labels at the left.
@@ -37,12 +38,14 @@ func (v *verdict) print() {
 	fmt.Fprintf(v.out, "%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
 		v.paint.bold(printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
 	if v.d.Message != "" {
-		v.row("", "“%s”", v.d.Message)
+		v.row("Told", "“%s”", v.d.Message)
 	}
 	v.asked()
 	v.decided()
-	v.rest()
-	v.stoodBy()
+	if !v.brief {
+		v.rest()
+		v.stoodBy()
+	}
 }
 
 func orNobody(name string) string {
@@ -169,10 +172,21 @@ func (v *verdict) entry(label string, e signon.Entry) {
 	v.row(label, "%s %q%s (%s)", e.Policy, e.Case, sure, e.At)
 	for _, d := range v.d.Demands {
 		if d.Policy == e.Policy && e.Outcome == signon.StepUp.String() && len(v.demandsOf(e.Policy)) == 1 {
-			v.row("", "%s%s", d.Demand, map[bool]string{true: " (met)"}[d.Met])
+			v.row("", "%s%s", d.Demand, v.whether(d.Met))
 		}
 	}
 	v.row("", "%s", e.Why)
+}
+
+// whether tells what became of a demand.
+func (v *verdict) whether(met bool) string {
+	switch {
+	case met:
+		return " (met)"
+	case v.d.Outcome == signon.Block:
+		return " (cannot be met here)"
+	}
+	return ""
 }
 
 func (v *verdict) demandsOf(policy string) (list []signon.Demand) {
@@ -187,15 +201,7 @@ func (v *verdict) demandsOf(policy string) (list []signon.Demand) {
 // rest tells what else counts: other policies that spoke, sessions, waivers, notices, watch and risk.
 func (v *verdict) rest() {
 	x := v.d.Explanation
-	deciding := map[signon.Entry]bool{}
-	for _, e := range x.Deciding {
-		deciding[e] = true
-	}
-	for _, e := range x.Policies {
-		if !deciding[e] && e.Stage == rulebook.Enforce.String() {
-			v.row("Also", "%s %q: %s%s; %s", e.Policy, e.Case, e.Outcome, v.metOrNot(e), e.Why)
-		}
-	}
+	v.alsoSpoke()
 	if w := x.Watch; w != nil {
 		same := map[bool]string{true: "the same", false: w.Outcome.String()}[w.Outcome == v.d.Outcome]
 		v.row("Watched", "with the policies on watch it would be %s", same)
@@ -214,6 +220,29 @@ func (v *verdict) rest() {
 	}
 	for _, n := range v.d.Notices {
 		v.row("Notice", "%s", n)
+	}
+}
+
+// alsoSpoke tells of the enforced policies that applied and did not decide.
+func (v *verdict) alsoSpoke() {
+	x := v.d.Explanation
+	deciding := map[signon.Entry]bool{}
+	for _, e := range x.Deciding {
+		deciding[e] = true
+	}
+	label, abstained := "Also", []string(nil)
+	for _, e := range x.Policies {
+		switch {
+		case deciding[e] || e.Stage != rulebook.Enforce.String():
+		case e.Outcome == "abstain" && e.Sure:
+			abstained = append(abstained, e.Policy)
+		default:
+			v.row(label, "%s %q: %s%s; %s", e.Policy, e.Case, e.Outcome, v.metOrNot(e), e.Why)
+			label = ""
+		}
+	}
+	if len(abstained) > 0 {
+		v.row("Abstained", "%s", strings.Join(abstained, ", "))
 	}
 }
 
@@ -253,21 +282,31 @@ func limitText(l signon.SessionLimits) string {
 	return strings.Join(parts, ", ")
 }
 
-// stoodBy lists the policies that did not apply, each with the one reason why.
+// stoodBy lists the policies that did not apply under the one reason why, those that came
+// closest first.
 func (v *verdict) stoodBy() {
-	list := v.d.Explanation.Skipped
-	if len(list) == 0 {
+	reasons := map[string][]string{}
+	var order []string
+	for _, s := range v.d.Explanation.Skipped {
+		if reasons[s.Why] == nil {
+			order = append(order, s.Why)
+		}
+		reasons[s.Why] = append(reasons[s.Why], s.Policy)
+	}
+	if len(order) == 0 {
 		return
 	}
-	width := 0
-	for _, s := range list {
-		width = max(width, utf8.RuneCountInString(s.Policy))
-	}
-	width = min(width, 40)
+	slices.SortStableFunc(order, func(a, b string) int { return closeness(a) - closeness(b) })
 	fmt.Fprintf(v.out, "\n%s\n", v.paint.faint("Stood by"))
-	for _, s := range list {
-		fmt.Fprintf(v.out, "  %s  %s\n", pad(printable(s.Policy), width), wrapped(s.Why, width+4))
+	for _, why := range order {
+		fmt.Fprintf(v.out, "  %s\n      %s\n", wrapped(why, 2), wrapped(strings.Join(reasons[why], ", "), 6))
 	}
+}
+
+// closeness orders reasons by how near the policy was to applying.
+func closeness(why string) int {
+	clause, _, _ := strings.Cut(why, ":")
+	return slices.Index([]string{"stage", "who", "doing", "to"}, clause)
 }
 
 // summary writes a decision as one line.

@@ -113,7 +113,7 @@ func (f *frame) whySkipped(p *rulebook.Policy, action string) string {
 		}
 		return fmt.Sprintf("to: %s is not among its apps", app.Name)
 	case !p.Within(action):
-		return fmt.Sprintf("doing: %s is not among its actions (%s)", action, strings.Join(p.Doing, ", "))
+		return fmt.Sprintf("doing: %s is not among its actions", action)
 	case !p.Who.Holds(user):
 		if i := slices.IndexFunc(p.Who.Except, func(s rulebook.PersonSelector) bool { return s.Holds(user) }); i >= 0 &&
 			(&rulebook.Who{Items: p.Who.Items}).Holds(user) {

@@ -92,13 +92,20 @@ func (f *frame) message(r *ruling) string {
 	case signon.StepUp:
 		return "Please confirm that it is you."
 	}
+	unsure := ""
 	for i := range f.heard {
 		h := &f.heard[i]
-		if h.stage == rulebook.Enforce && h.kase.Kind == rulebook.Block && h.kase.Message != "" {
+		switch {
+		case h.stage != rulebook.Enforce || h.kase.Kind != rulebook.Block:
+		case h.sure && h.kase.Message != "":
 			return h.kase.Message
+		case unsure == "":
+			unsure = h.kase.Message
 		}
 	}
 	switch {
+	case unsure != "":
+		return unsure
 	case r.hard != nil:
 		return "You cannot sign on here under these circumstances."
 	case len(f.unmet) == 0:

@@ -116,7 +116,7 @@ func (c *checker) expectations() {
 // whyDated tells what makes the decision on a sign-on depend on when it is; "" when nothing does.
 func (c *checker) whyDated(s *ast.SignOn) string {
 	person, app := c.rb.People[s.User.Text], c.rb.Apps[s.App.Text]
-	if person == nil || app == nil {
+	if person == nil || app == nil || person.BreakGlass {
 		return ""
 	}
 	action := s.Doing.Text
