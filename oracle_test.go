@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -224,11 +225,15 @@ func TestEngineAgreesWithOracle(t *testing.T) {
 				want.demands, got.demands = nil, nil
 			}
 			want.spoken = false
-			require.Equal(t, want, got, "seed %d\n%s\n%+v", seed, m.source(), s)
+			if !reflect.DeepEqual(want, got) {
+				require.Equal(t, want, got, "seed %d\n%s\n%+v", seed, m.source(), s)
+			}
 			lean, err := rules.Decide(s)
 			require.NoError(t, err)
 			d.Explanation = nil
-			require.Equal(t, d, lean, "seed %d: the lean decision differs", seed)
+			if !reflect.DeepEqual(d, lean) {
+				require.Equal(t, d, lean, "seed %d: the lean decision differs", seed)
+			}
 			seen[d.Outcome]++
 		}
 	}

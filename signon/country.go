@@ -20,14 +20,15 @@ func Countries() []string {
 	return list
 }
 
-// withdrawn codes still have a number in UN M.49 and so in the tables of the language library.
-var withdrawn = map[string]bool{"AN": true, "CS": true, "NT": true, "SU": true, "YU": true}
+// unassigned are codes that the tables of the language library have with a number, though
+// they are withdrawn, or left to their users.
+var unassigned = map[string]bool{"AN": true, "CS": true, "NT": true, "SU": true, "XK": true, "YU": true}
 
 var countries = sync.OnceValue(func() map[string]bool {
 	known := make(map[string]bool, 249)
 	eachPair(func(code string) {
 		r, err := language.ParseRegion(code)
-		if err == nil && r.IsCountry() && r.String() == code && r.Canonicalize() == r && r.M49() != 0 && !withdrawn[code] {
+		if err == nil && r.IsCountry() && r.String() == code && r.Canonicalize() == r && r.M49() != 0 && !unassigned[code] {
 			known[code] = true
 		}
 	})

@@ -65,15 +65,12 @@ type (
 		Session   SessionLimits `json:"session,omitzero"`
 		ACRValues string        `json:"acr_values,omitzero"`
 		MaxAge    *int64        `json:"max_age,omitzero"`
-		*explanation
-		Rulebook string `json:"rulebook,omitzero"`
-	}
-	explanation struct {
-		Policies []Entry   `json:"policies"`
-		Skipped  []Skipped `json:"skipped"`
-		Waivers  []string  `json:"waivers"`
-		Watch    *Watch    `json:"watch,omitzero"`
-		Risk     *Risk     `json:"risk,omitzero"`
+		Policies  []Entry       `json:"policies,omitzero"` // empty is written, nil is not
+		Skipped   []Skipped     `json:"skipped,omitzero"`
+		Waivers   []string      `json:"waivers,omitzero"`
+		Watch     *Watch        `json:"watch,omitzero"`
+		Risk      *Risk         `json:"risk,omitzero"`
+		Rulebook  string        `json:"rulebook,omitzero"`
 	}
 )
 
@@ -87,9 +84,19 @@ func (d Decision) MarshalJSONTo(e *jsontext.Encoder) error {
 		r.Context.MaxAge = &d.MaxAge
 	}
 	if x := d.Explanation; x != nil {
-		r.Context.explanation = &explanation{x.Policies, x.Skipped, x.Waivers, x.Watch, x.Risk}
+		c := &r.Context
+		c.Policies, c.Skipped, c.Waivers = written(x.Policies), written(x.Skipped), written(x.Waivers)
+		c.Watch, c.Risk = x.Watch, x.Risk
 	}
 	return json.MarshalEncode(e, r)
+}
+
+// written is a list that is written even when it is empty.
+func written[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
 }
 
 // UnmarshalJSONFrom reads a response of the AuthZEN API.
@@ -104,8 +111,8 @@ func (d *Decision) UnmarshalJSONFrom(dec *jsontext.Decoder) error {
 	if c.MaxAge != nil {
 		d.MaxAge = *c.MaxAge
 	}
-	if x := c.explanation; x != nil {
-		d.Explanation = &Explanation{Policies: x.Policies, Skipped: x.Skipped, Waivers: x.Waivers, Watch: x.Watch, Risk: x.Risk}
+	if c.Policies != nil {
+		d.Explanation = &Explanation{Policies: c.Policies, Skipped: c.Skipped, Waivers: c.Waivers, Watch: c.Watch, Risk: c.Risk}
 	}
 	return nil
 }

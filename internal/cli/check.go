@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
@@ -170,6 +171,7 @@ func (l *listing) line(pos token.Pos) (string, bool) {
 // excerpt shows the line with a caret under what is meant; of a long line, the part around it.
 func (l *listing) excerpt(line string, number, column, span int) {
 	const most = 92
+	line = strings.Map(oneCell, line[:min(len(line), 1<<16)])
 	runes := []rune(line)
 	from := 0
 	if column > most-20 {
@@ -179,18 +181,19 @@ func (l *listing) excerpt(line string, number, column, span int) {
 	if from > to {
 		return
 	}
-	var shown strings.Builder
-	caret, width := 0, 0
-	for i, r := range runes[from:to] {
-		cell := strings.ReplaceAll(printable(string(r)), "\t", " ")
-		n := utf8.RuneCountInString(cell)
-		if at := from + i + 1; at < column {
-			caret += n
-		} else if at < column+span {
-			width += n
-		}
-		shown.WriteString(cell)
+	caret := column - 1 - from
+	width := max(1, min(span, to-from-caret))
+	fmt.Fprintf(l.out, "%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
+	fmt.Fprintf(l.out, "%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", width)))
+}
+
+// oneCell keeps what takes one cell of a terminal, and stands in for what could steer it.
+func oneCell(r rune) rune {
+	switch {
+	case r == '\t':
+		return ' '
+	case unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError:
+		return '·'
 	}
-	fmt.Fprintf(l.out, "%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), shown.String())
-	fmt.Fprintf(l.out, "%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", max(1, width))))
+	return r
 }

@@ -179,7 +179,8 @@ func (l *planner) waysOf(n *node) []way {
 		for _, m := range l.proof.Methods.All() {
 			every.Add(m.ID)
 		}
-		return l.reaching(n.level, shown, every)
+		ways := l.reaching(n.level, shown, every)
+		return slices.DeleteFunc(ways, func(w way) bool { return w.present.Len() > ways[0].present.Len() })
 	case changePassword:
 		w.change = true
 	case deviceMeets:

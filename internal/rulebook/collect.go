@@ -142,6 +142,9 @@ func (r *resolver) warn(code diag.Code, n ast.Name, help, format string, args ..
 // unknown reports a name that nothing declares.
 func (r *resolver) unknown(n ast.Name, what string, known []string) {
 	help := fmt.Sprintf("declare it: %s %s", what, n)
+	if what == "countries" {
+		what = "set of countries"
+	}
 	if near := spell.Nearest(n.Text, known); near != "" {
 		help = fmt.Sprintf("did you mean %q?", near)
 	}

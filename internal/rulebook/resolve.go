@@ -30,9 +30,11 @@ const maxList = 256 << 20
 
 // resolve binds the names, each kind of declaration after those that it uses.
 func (r *resolver) resolve() {
-	if r.decls.rulebook == nil {
+	if r.decls.rulebook == nil && !r.broken(TopFile) {
 		r.found.Add(diag.Invalid, diag.Error, token.Pos{File: TopFile, Line: 1, Column: 1}, 1,
 			"begin it with: rulebook NAME { }", "%s holds no rulebook block", TopFile)
+	}
+	if r.decls.rulebook == nil {
 		r.decls.rulebook = &ast.Rulebook{}
 	}
 	r.zone()
@@ -53,6 +55,11 @@ func (r *resolver) resolve() {
 	r.promises(scope)
 	r.expects()
 	r.rb.Networks.Table = place.NewTable(r.prefixes)
+}
+
+// broken reports whether a file could not be read or parsed without error.
+func (r *resolver) broken(file string) bool {
+	return slices.ContainsFunc(r.found, func(d diag.Diagnostic) bool { return d.Pos.File == file && d.Severity == diag.Error })
 }
 
 func (r *resolver) zone() {

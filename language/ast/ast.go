@@ -6,10 +6,9 @@ import "briskwarden.example/briskwarden/language/token"
 
 // File is one source file of a rulebook.
 type File struct {
-	Name     string
-	Decls    []Decl
-	Comments []token.Token // in the order in which they stand
-	Tokens   []token.Token // everything that was scanned, comments included, up to EOF
+	Name   string
+	Decls  []Decl
+	Tokens []token.Token // everything that was scanned, comments included, up to EOF
 }
 
 // Name is a name or a value, bare or as a string.

@@ -22,14 +22,7 @@ const maxDepth = 200
 func File(name string, src []byte) (*ast.File, error) {
 	var errors token.ErrorList
 	file := &ast.File{Name: name, Tokens: scanner.All(name, src, &errors)}
-	p := &parser{errors: &errors}
-	for _, t := range file.Tokens {
-		if t.Kind == token.Comment {
-			file.Comments = append(file.Comments, t)
-		} else {
-			p.tokens = append(p.tokens, t)
-		}
-	}
+	p := newParser(file.Tokens, &errors)
 	for p.peek().Kind != token.EOF {
 		if d := p.declaration(); d != nil {
 			file.Decls = append(file.Decls, d)
@@ -42,12 +35,7 @@ func File(name string, src []byte) (*ast.File, error) {
 // SignOn parses a sign-on told in the clauses of an expectation, as the command line takes them.
 func SignOn(name, src string) (*ast.SignOn, error) {
 	var errors token.ErrorList
-	p := &parser{errors: &errors}
-	for _, t := range scanner.All(name, []byte(src), &errors) {
-		if t.Kind != token.Comment {
-			p.tokens = append(p.tokens, t)
-		}
-	}
+	p := newParser(scanner.All(name, []byte(src), &errors), &errors)
 	s := &ast.SignOn{Pos: p.peek().Pos}
 	p.attempt(func() {
 		p.signOn(s, nil)
@@ -60,11 +48,25 @@ func SignOn(name, src string) (*ast.SignOn, error) {
 }
 
 type parser struct {
-	tokens []token.Token // without comments; the last is EOF
-	next   int
+	tokens []token.Token
+	real   []int32 // the indexes of those that are no comments; the last is EOF
+	next   int     // in real
 	depth  int
 	errors *token.ErrorList
 }
+
+func newParser(tokens []token.Token, errors *token.ErrorList) *parser {
+	p := &parser{tokens: tokens, real: make([]int32, 0, len(tokens)), errors: errors}
+	for i, t := range tokens {
+		if t.Kind != token.Comment {
+			p.real = append(p.real, int32(i))
+		}
+	}
+	return p
+}
+
+// at is the token of an index in real.
+func (p *parser) at(i int) token.Token { return p.tokens[p.real[i]] }
 
 // bail is what a broken clause panics with; attempt catches it.
 type bail struct{}
@@ -84,23 +86,23 @@ func (p *parser) attempt(f func()) (ok bool) {
 	return true
 }
 
-func (p *parser) peek() token.Token { return p.tokens[p.next] }
+func (p *parser) peek() token.Token { return p.at(p.next) }
 
-func (p *parser) peekAfter() token.Token { return p.tokens[min(p.next+1, len(p.tokens)-1)] }
+func (p *parser) peekAfter() token.Token { return p.at(min(p.next+1, len(p.real)-1)) }
 
 func (p *parser) take() token.Token {
-	t := p.tokens[p.next]
+	t := p.at(p.next)
 	if t.Kind != token.EOF {
 		p.next++
 	}
 	return t
 }
 
-func (p *parser) last() token.Token { return p.tokens[max(0, p.next-1)] }
+func (p *parser) last() token.Token { return p.at(max(0, p.next-1)) }
 
 // firstOnLine reports whether the next token begins its line.
 func (p *parser) firstOnLine() bool {
-	return p.next == 0 || p.tokens[p.next-1].Pos.Line < p.peek().Pos.Line
+	return p.next == 0 || p.at(p.next-1).Pos.Line < p.peek().Pos.Line
 }
 
 // is reports whether the next token is the bare word.

@@ -178,8 +178,8 @@ func (p *parser) promise(k token.Token) ast.Decl {
 // textAt is the text of the token that begins at a place already passed.
 func (p *parser) textAt(pos token.Pos) string {
 	for i := p.next - 1; i >= 0; i-- {
-		if p.tokens[i].Pos == pos {
-			return p.tokens[i].Text
+		if t := p.at(i); t.Pos == pos {
+			return t.Text
 		}
 	}
 	return ""

@@ -12,7 +12,10 @@ import (
 
 // MaxSize is the size in bytes of the largest source text that is read: a rulebook is
 // written by people, and what is larger is some other file.
-const MaxSize = 32 << 20
+const MaxSize = 8 << 20
+
+// maxWord is the size in bytes of the longest word.
+const maxWord = 4096
 
 // Scanner reads one source text. After an error it goes on with the next token.
 type Scanner struct {
@@ -102,7 +105,10 @@ func (s *Scanner) Next() token.Token {
 		}
 		s.after = 'w'
 		t.Kind = token.Word
-		if word := s.src[start:s.offset]; strings.Trim(word, "-.") == "" {
+		if s.offset-start > maxWord {
+			t.Kind = token.Illegal
+			s.fail(t.Pos, 1, "", "a word of more than %d bytes", maxWord)
+		} else if word := s.src[start:s.offset]; strings.Trim(word, "-.") == "" {
 			t.Kind = token.Illegal
 			s.fail(t.Pos, len(word), "write a range as one word, without spaces: 192.0.2.1-192.0.2.9, 06:00-20:00, 2026-12-24..2026-12-26",
 				"a lone %q", word)
@@ -157,6 +163,7 @@ var habits = []struct{ text, help string }{
 	{"=<", `write "<="`}, {"!", `write "not"`}, {"=", `write "is" in a condition, "=>" before an outcome`},
 	{";", "nothing needs to stand between clauses"}, {"'", `names with other characters stand in double quotes: "…"`},
 	{"*", `put it in double quotes: "…*"`}, {"[", "a list has no brackets, only commas"}, {"]", "a list has no brackets, only commas"},
+	{"%", "an address stands without its zone: leave out the \"%\" and what follows it"},
 	{"–", `write a plain hyphen "-"`}, {"“", `write plain double quotes: "…"`}, {"”", `write plain double quotes: "…"`},
 }
 

@@ -1,0 +1,138 @@
+package signon_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden/signon"
+)
+
+const whole = `{"subject":{"type":"user","id":"mira.holt","properties":{"crew-mode":"ashore","deck":4,"on":true}},` +
+	`"action":{"name":"sign-on"},"resource":{"type":"app","id":"crew-roster"},"context":{"id":"s-000017","time":"2026-11-23T08:15:00+01:00",` +
+	`"ip":"192.0.2.14","country":"NO","client":"browser","device":{"id":"deck-tab-03","os":"android","version":"14","form":"tablet","managed":true,` +
+	`"compliant":true,"encrypted":true,"firewall":true,"screenlock":true,"jailbroken":false,"reported":"2026-11-23T06:00:00Z","edr":"on"},` +
+	`"session":{"id":"w-81","started":"2026-11-23T07:50:00+01:00"},"presented":["password"],` +
+	`"evidence":[{"method":"app-code","time":"2026-11-22T21:03:00+01:00","session":"w-80","device":"deck-tab-03","app":"payroll"}],"risk":35,` +
+	`"consent":{"client":"tidy-notes","name":"Tidy Notes","publisher":"Fernwood Software","verified":true,"scopes":["openid","roster.read"],` +
+	`"for":"group","group":"deck-crew","owner":true}}}`
+
+func TestDecodeReadsEveryField(t *testing.T) {
+	s, err := signon.Decode([]byte(whole))
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"crew-mode": "ashore", "deck": 4.0, "on": true}, s.Properties)
+	require.Equal(t, time.Date(2026, 11, 23, 7, 15, 0, 0, time.UTC), s.Time.UTC())
+	require.Equal(t, signon.No, s.Device.Jailbroken)
+	require.Equal(t, signon.Unknown, s.Device.Registered)
+	require.Equal(t, map[string]any{"edr": "on"}, s.Device.Attributes)
+	require.Equal(t, 35.0, *s.Risk)
+	require.Equal(t, signon.ForGroup, s.Consent.For)
+	again, err := json.Marshal(s)
+	require.NoError(t, err)
+	require.JSONEq(t, whole, string(again))
+}
+
+func TestDecodeTakesAbsentAndNullAlike(t *testing.T) {
+	bare, err := signon.Decode([]byte(`{}`))
+	require.NoError(t, err)
+	nulls := `{"subject":{"type":null,"id":null,"properties":null},"action":null,"resource":{"id":null},"extra":[1],"Context":{"ip":"no"},` +
+		`"context":{"time":null,"ip":null,"country":null,"client":null,"device":null,"session":null,"presented":null,"evidence":null,"risk":null,"consent":null}}`
+	s, err := signon.Decode([]byte(nulls))
+	require.NoError(t, err)
+	require.Equal(t, bare, s)
+	device, err := signon.Decode([]byte(`{"context":{"device":{"managed":null,"os":null,"reported":null}}}`))
+	require.NoError(t, err)
+	require.Equal(t, &signon.Device{}, device.Device, "a device object without facts is still a device object")
+}
+
+func TestDecodeNamesTheField(t *testing.T) {
+	for request, want := range map[string]string{
+		``: "found nothing", `nope`: "not JSON", `[]`: "expected an object, found an array", `{"a":1} {}`: "not JSON",
+		`{"subject":"x"}`:                                    "subject: expected an object, found a string",
+		`{"subject":{"type":"robot"}}`:                       "subject.type:",
+		`{"resource":{"type":"door"}}`:                       "resource.type:",
+		`{"subject":{"id":5}}`:                               "subject.id: expected a string, found a number",
+		`{"context":{"ip":"fe80::1%eth0"}}`:                  "context.ip: \"fe80::1%eth0\" carries a zone",
+		`{"context":{"ip":"192.0.2.300"}}`:                   "context.ip:",
+		`{"context":{"ip":""}}`:                              "context.ip:",
+		`{"context":{"country":"no"}}`:                       "context.country:",
+		`{"context":{"country":"XX"}}`:                       "context.country:",
+		`{"context":{"client":"phone"}}`:                     "context.client:",
+		`{"context":{"time":"2026-11-23"}}`:                  "context.time:",
+		`{"context":{"time":"10000-01-01T00:00:00Z"}}`:       "context.time:",
+		`{"context":{"time":"9999-12-31T23:30:00-01:00"}}`:   "context.time: \"9999-12-31T23:30:00-01:00\" lies outside the years 1 to 9999",
+		`{"context":{"device":{"managed":"yes"}}}`:           "context.device.managed: expected true or false, found a string",
+		`{"context":{"device":{"version":14}}}`:              "context.device.version:",
+		`{"context":{"session":{"started":"noon"}}}`:         "context.session.started:",
+		`{"context":{"presented":"password"}}`:               "context.presented: expected an array, found a string",
+		`{"context":{"evidence":[{"method":"pin"}]}}`:        "context.evidence[0].time:",
+		`{"context":{"risk":"35"}}`:                          "context.risk:",
+		`{"context":{"consent":{"for":"me"}}}`:               "context.consent.for:",
+		`{"context":{"ip":"192.0.2.1","ip":"192.0.2.2"}}`:    "duplicate",
+		"{\"context\":{\"id\":\"s\xff\"}}":                   "invalid UTF-8",
+		`{"context":{"evidence":[{"time":"` + rfc + `"}]}}`:  "context.evidence[0].method:",
+		`{"context":{"device":{"reported":"2026-13-01T0"}}}`: "context.device.reported:",
+	} {
+		_, err := signon.Decode([]byte(request))
+		var field *signon.FieldError
+		require.ErrorAs(t, err, &field, request)
+		require.ErrorContains(t, err, want, request)
+	}
+}
+
+const rfc = "2026-11-23T08:15:00Z"
+
+func TestDecodeIDOfWhatCannotBeRead(t *testing.T) {
+	for request, want := range map[string]string{
+		`{"context":{"id":"s-1","ip":5}}`: "s-1", `{"context":{"ip":5,"id":"s-2"}`: "s-2", `{"id":"x","context":{"device":{"id":"y"}}}`: "",
+		`{"context":{"a":"id","b":"no"}}`: "", `nonsense`: "", `{"context":{"id":7}}`: "",
+	} {
+		require.Equal(t, want, signon.DecodeID([]byte(request)), request)
+	}
+}
+
+func TestDecisionRoundTrip(t *testing.T) {
+	d := signon.Decision{ID: "s-1", Outcome: signon.StepUp, Message: "m", MaxAge: 0, ACR: "aal1", Rulebook: "sha256:x",
+		Demands: []signon.Demand{{Policy: "p", Demand: "passkey"}}, Next: []signon.Step{{Do: signon.Verify, AnyOf: [][]string{{"passkey"}}}},
+		Explanation: &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{"w"},
+			Watch: &signon.Watch{Outcome: signon.Block, Policies: []signon.Entry{}}, Risk: &signon.Risk{Low: 1, High: 2, Factors: []signon.Factor{}}}}
+	text, err := json.Marshal(d)
+	require.NoError(t, err)
+	require.Contains(t, string(text), `{"decision":false,"context":{"id":"s-1","outcome":"step-up"`)
+	require.Contains(t, string(text), `"max_age":0`)
+	var again signon.Decision
+	require.NoError(t, json.Unmarshal(text, &again))
+	require.Equal(t, d, again)
+	zero, err := json.Marshal(signon.Decision{Error: "why"})
+	require.NoError(t, err)
+	require.Equal(t, `{"decision":false,"context":{"outcome":"block","error":"why"}}`, string(zero))
+}
+
+func TestCountriesAreThoseOfISO3166(t *testing.T) {
+	require.Len(t, signon.Countries(), 249)
+	for _, code := range []string{"", "no", "XX", "UK", "EU", "AN", "SU", "ZZ", "NOR", "XK"} {
+		require.False(t, signon.IsCountry(code), code)
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	f.Add(whole)
+	f.Add(`{"context":{"device":{"id":null,"x":[{}]},"evidence":[{"method":"pin","time":"0001-01-01T00:00:00Z"}]}}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := signon.Decode([]byte(text))
+		if err != nil {
+			require.Equal(t, signon.SignOn{}, s, "an error comes with nothing else")
+			require.NotContains(t, signon.DecodeID([]byte(text)), "\xff")
+			return
+		}
+		out, err := json.Marshal(s)
+		require.NoError(t, err)
+		again, err := signon.Decode(out)
+		require.NoError(t, err, "%s", out)
+		twice, err := json.Marshal(again)
+		require.NoError(t, err)
+		require.Equal(t, string(out), string(twice))
+	})
+}
