@@ -36,42 +36,22 @@ func (w way) and(v way) way {
 	return way{w.present.Or(v.present), w.enrol.Or(v.enrol), w.change || v.change, w.mend | v.mend}
 }
 
-// smallest leaves out every way that asks for all that another one asks for.
-func smallest(ways []way) []way {
-	kept := ways[:0:0]
-	for i, w := range ways {
-		superfluous := slices.ContainsFunc(ways[:i], func(v way) bool { return v.within(w) }) ||
-			slices.ContainsFunc(ways[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
-		if !superfluous {
-			if kept = append(kept, w); len(kept) == mostWays {
-				break
-			}
-		}
-	}
-	return kept
-}
-
-func cross(a, b []way) []way {
-	var product []way
-	for _, v := range a {
-		for _, w := range b {
-			product = append(product, v.and(w))
-		}
-	}
-	return smallest(product)
-}
-
-// planner finds the ways for one sign-on.
-type planner struct {
+// Planner finds what would meet demands. It keeps its space for the next time; the zero
+// Planner is ready to use, by one goroutine at a time.
+type Planner struct {
 	evaluation
 	failing []int // baselines that the device fails
+	space   []way // where lists of ways are made
+	plan    Plan
 }
 
 // Together finds what would meet all the demands, at the prompt if that can be, else with
-// the device mended or an enrolment made elsewhere.
-func Together(p *Proof, asked []Asked) Plan {
-	l := &planner{evaluation: evaluation{proof: p}}
-	ways := []way{{}}
+// the device mended or an enrolment made elsewhere. The plan is good until the next call.
+func (l *Planner) Together(p *Proof, asked []Asked) *Plan {
+	l.evaluation = evaluation{proof: p}
+	l.failing, l.space = l.failing[:0], l.space[:0]
+	l.plan = Plan{Verify: l.plan.Verify[:0], Enrol: l.plan.Enrol[:0], Baselines: l.plan.Baselines[:0]}
+	ways := l.list(way{})
 	for _, a := range asked {
 		l.terms, l.lifting = a.Terms, false
 		alternatives, _ := l.ways(a.Demand.root)
@@ -79,20 +59,63 @@ func Together(p *Proof, asked []Asked) Plan {
 			l.lifting = true
 			lifted, gone := l.ways(a.Demand.root)
 			if gone {
-				lifted = []way{{}}
+				lifted = l.list(way{})
 			}
-			alternatives = smallest(append(alternatives, lifted...))
+			alternatives = l.smallest(l.list(alternatives...), lifted)
 		}
-		ways = cross(ways, alternatives)
+		ways = l.cross(ways, alternatives)
 	}
-	return l.choose(ways)
+	l.choose(ways)
+	return &l.plan
+}
+
+// list makes a list of ways in the planner's space.
+func (l *Planner) list(ways ...way) []way {
+	start := len(l.space)
+	l.space = append(l.space, ways...)
+	return l.space[start:len(l.space):len(l.space)]
+}
+
+// smallest puts lists together, and leaves out every way that asks for all that another asks for.
+func (l *Planner) smallest(a, b []way) []way {
+	all := l.list(a...)
+	if len(b) > 0 {
+		start := len(l.space) - len(all)
+		l.space = append(l.space, b...)
+		all = l.space[start:len(l.space):len(l.space)]
+	}
+	start := len(l.space)
+	for i, w := range all {
+		superfluous := slices.ContainsFunc(all[:i], func(v way) bool { return v.within(w) }) ||
+			slices.ContainsFunc(all[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
+		if !superfluous {
+			if l.space = append(l.space, w); len(l.space)-start == mostWays {
+				break
+			}
+		}
+	}
+	return l.space[start:len(l.space):len(l.space)]
+}
+
+func (l *Planner) cross(a, b []way) []way {
+	if len(a) == 1 && a[0] == (way{}) {
+		return b
+	}
+	start := len(l.space)
+	for _, v := range a {
+		for _, w := range b {
+			l.space = append(l.space, v.and(w))
+		}
+	}
+	return l.smallest(l.space[start:len(l.space):len(l.space)], nil)
 }
 
 // choose picks the ways that ask for the least beyond what the person can do here: first
 // without mending the device, then without enrolling, then without a new password.
-func (l *planner) choose(ways []way) (plan Plan) {
+func (l *Planner) choose(ways []way) {
+	plan := &l.plan
 	if len(ways) == 0 {
-		return plan
+		return
 	}
 	missing := func(w way) Set { return w.present.Minus(l.proof.Enrolled) }
 	least := slices.MinFunc(ways, func(a, b way) int {
@@ -122,7 +145,6 @@ func (l *planner) choose(ways []way) (plan Plan) {
 			plan.Verify = append(plan.Verify, w.present)
 		}
 	}
-	return plan
 }
 
 func compare(a, b bool) int {
@@ -135,7 +157,7 @@ func compare(a, b bool) int {
 	return -1
 }
 
-func (l *planner) ways(n *node) (alternatives []way, gone bool) {
+func (l *Planner) ways(n *node) (alternatives []way, gone bool) {
 	if l.lifted(n) {
 		return nil, true
 	}
@@ -146,26 +168,26 @@ func (l *planner) ways(n *node) (alternatives []way, gone bool) {
 		gone = true
 		for _, part := range n.parts {
 			w, g := l.ways(part)
-			alternatives, gone = append(alternatives, w...), gone && g
+			alternatives, gone = l.smallest(alternatives, w), gone && g
 		}
-		return smallest(alternatives), gone
+		return alternatives, gone
 	case and:
-		alternatives, gone = []way{{}}, true
+		alternatives, gone = l.list(way{}), true
 		for _, part := range n.parts {
 			if w, g := l.ways(part); !g {
-				alternatives, gone = cross(alternatives, w), false
+				alternatives, gone = l.cross(alternatives, w), false
 			}
 		}
 		return alternatives, gone
 	}
 	if l.atom(n) {
-		return []way{{}}, false
+		return l.list(way{}), false
 	}
 	return l.waysOf(n), false
 }
 
 // waysOf are the ways to meet an atom that is not met.
-func (l *planner) waysOf(n *node) []way {
+func (l *Planner) waysOf(n *node) []way {
 	var w way
 	switch n.op {
 	case method:
@@ -193,28 +215,33 @@ func (l *planner) waysOf(n *node) []way {
 	case enrol:
 		w.enrol.Add(n.method.ID)
 	}
-	return []way{w}
+	return l.list(w)
 }
 
 // reaching are the smallest sets from those at hand that reach the level beside what is
 // shown: one method, or two.
-func (l *planner) reaching(wanted int, shown, atHand Set) (ways []way) {
-	var pairs []way
+func (l *Planner) reaching(wanted int, shown, atHand Set) []way {
+	start := len(l.space)
 	at := atHand.Minus(shown)
-	at.Each(func(a int) {
+	var alone Set // those that reach it by themselves
+	at.Each(func(id int) {
 		var one Set
-		one.Add(a)
+		one.Add(id)
 		if l.proof.Methods.Reach(wanted, shown.Or(one)) {
-			ways = append(ways, way{present: one})
-			return
+			alone.Add(id)
+			l.space = append(l.space, way{present: one})
 		}
-		at.Each(func(b int) {
-			two := one
+	})
+	rest := at.Minus(alone)
+	rest.Each(func(a int) {
+		rest.Each(func(b int) {
+			var two Set
+			two.Add(a)
 			two.Add(b)
 			if b > a && l.proof.Methods.Reach(wanted, shown.Or(two)) {
-				pairs = append(pairs, way{present: two})
+				l.space = append(l.space, way{present: two})
 			}
 		})
 	})
-	return smallest(append(ways, pairs...))
+	return l.space[start:len(l.space):len(l.space)]
 }

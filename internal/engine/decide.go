@@ -164,9 +164,8 @@ func (f *frame) methodID(name string, d *signon.Decision) (int, bool) {
 // breakGlass decides for an emergency account, whose demand alone counts.
 func (f *frame) breakGlass(d *signon.Decision) {
 	f.enrol = refused
-	terms := &demand.Terms{}
 	asked := f.rb.BreakGlass
-	met := asked.Met(&f.proof, terms)
+	met := asked.Met(&f.proof, &noTerms)
 	d.Demands = append(d.Demands, signon.Demand{Policy: "break-glass", Demand: asked.Text, Met: met})
 	d.Notices = append(d.Notices, "This is an emergency account: its own demand alone decides, and no policy is asked.")
 	if d.Explanation != nil {
@@ -176,8 +175,8 @@ func (f *frame) breakGlass(d *signon.Decision) {
 		d.Outcome = signon.Grant
 		return
 	}
-	f.unmet = append(f.unmet[:0], demand.Asked{Demand: asked, Terms: terms})
-	if asked.CanBeMet(&f.proof, terms) {
+	f.unmet = append(f.unmet[:0], demand.Asked{Demand: asked, Terms: &noTerms})
+	if asked.CanBeMet(&f.proof, &noTerms) {
 		d.Outcome = signon.StepUp
 	}
 	d.Message = f.message(&ruling{outcome: d.Outcome})

@@ -44,6 +44,7 @@ type frame struct {
 	enrolled []heard // while it is asked whether the user may enrol
 	terms    []demand.Terms
 	unmet    []demand.Asked
+	planner  demand.Planner
 	matched  []*rulebook.Policy
 	scratch  [2][]uint64
 }
@@ -67,7 +68,7 @@ func (f *frame) release() {
 	clear(f.heard)
 	clear(f.proof.Records)
 	*f = frame{e: f.e, rb: f.rb, baselines: f.baselines, heard: f.heard[:0], enrolled: f.enrolled[:0], terms: f.terms[:0],
-		unmet: f.unmet[:0], matched: f.matched[:0], scratch: f.scratch, lifts: f.lifts[:0], waived: f.waived[:0],
+		unmet: f.unmet[:0], planner: f.planner, matched: f.matched[:0], scratch: f.scratch, lifts: f.lifts[:0], waived: f.waived[:0],
 		proof: demand.Proof{Methods: f.proof.Methods, Records: f.proof.Records[:0]}}
 	f.proof.Posture, f.proof.Enrolment = f, f
 }

@@ -142,7 +142,7 @@ func (f *frame) next(d *signon.Decision) {
 	if len(f.unmet) == 0 {
 		return
 	}
-	plan := demand.Together(&f.proof, f.unmet)
+	plan := f.planner.Together(&f.proof, f.unmet)
 	if d.Outcome == signon.Block {
 		for _, b := range plan.Baselines {
 			s := step(d, signon.Remedy)
