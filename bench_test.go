@@ -91,6 +91,30 @@ func BenchmarkDecideLean(b *testing.B) {
 	}
 }
 
+// BenchmarkLeanBesideYardstick takes turns between the two, so that a noisy machine is as
+// noisy for both, and reports how many times the yardstick's time the lean decision takes.
+func BenchmarkLeanBesideYardstick(b *testing.B) {
+	rules, list := openDemo(b), sample()
+	var d signon.Decision
+	var byHand, lean time.Duration
+	for b.Loop() {
+		start := time.Now()
+		for range 20 {
+			for _, s := range list {
+				_ = handDecide(s)
+			}
+		}
+		middle := time.Now()
+		for range 20 {
+			for _, s := range list {
+				_ = rules.DecideInto(s, &d)
+			}
+		}
+		byHand, lean = byHand+middle.Sub(start), lean+time.Since(middle)
+	}
+	b.ReportMetric(float64(lean)/float64(byHand), "×yardstick")
+}
+
 func BenchmarkDecideExplained(b *testing.B) {
 	rules, list := openDemo(b), sample()
 	b.ReportAllocs()

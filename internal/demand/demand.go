@@ -253,7 +253,7 @@ func (e *evaluation) atom(n *node) bool {
 	case level:
 		shown := p.shown(&n.fresh, e.terms)
 		return p.Methods.Reach(n.level, shown) ||
-			e.possibly && (p.Methods.Reach(n.level, shown.Or(p.Enrolled)) || p.Enrolment.MayEnrol())
+			e.possibly && (p.Methods.Reach(n.level, shown|p.Enrolled) || p.Enrolment.MayEnrol())
 	case changePassword:
 		return e.possibly || p.has(ChangedPassword, &n.fresh, e.terms)
 	case deviceMeets:

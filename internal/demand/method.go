@@ -51,7 +51,7 @@ func BuiltIn() []Method {
 }
 
 // MaxMethods is how many methods a rulebook can have, the built-in ones included.
-const MaxMethods = 256
+const MaxMethods = 64
 
 // Methods is the table of the methods that a rulebook knows.
 type Methods struct {
@@ -116,14 +116,14 @@ func (t *Methods) Reach(level int, s Set) bool {
 	case 1:
 		return !s.Empty()
 	case 2:
-		return !s.And(t.verifies).Empty() || t.kindsIn(s) > 1
+		return s&t.verifies != 0 || t.kindsIn(s) > 1
 	}
-	strong := s.And(t.strong)
-	if !strong.And(t.verifies).Empty() {
+	strong := s & t.strong
+	if strong&t.verifies != 0 {
 		return true
 	}
 	for k := range t.kinds {
-		if !strong.And(t.kinds[k]).Empty() && t.kindsIn(s) > 1 {
+		if strong&t.kinds[k] != 0 && t.kindsIn(s) > 1 {
 			return true // beside a strong one of this kind stands one of another kind
 		}
 	}
@@ -132,7 +132,7 @@ func (t *Methods) Reach(level int, s Set) bool {
 
 func (t *Methods) kindsIn(s Set) (n int) {
 	for k := range t.kinds {
-		if !s.And(t.kinds[k]).Empty() {
+		if s&t.kinds[k] != 0 {
 			n++
 		}
 	}
@@ -150,59 +150,26 @@ func (t *Methods) Level(s Set) int {
 }
 
 // Set is a set of methods, by ID.
-type Set [MaxMethods / 64]uint64
+type Set uint64
 
 // Add adds a method.
-func (s *Set) Add(id int) { s[id>>6] |= 1 << (id & 63) }
+func (s *Set) Add(id int) { *s |= 1 << id }
 
 // Has reports whether the method is in the set.
-func (s *Set) Has(id int) bool { return s[id>>6]&(1<<(id&63)) != 0 }
+func (s Set) Has(id int) bool { return s&(1<<id) != 0 }
 
 // Empty reports whether nothing is in the set.
-func (s Set) Empty() bool { return s == Set{} }
-
-// And is the intersection.
-func (s Set) And(t Set) Set {
-	for i := range s {
-		s[i] &= t[i]
-	}
-	return s
-}
-
-// Or is the union.
-func (s Set) Or(t Set) Set {
-	for i := range s {
-		s[i] |= t[i]
-	}
-	return s
-}
-
-// Minus is what is in s and not in t.
-func (s Set) Minus(t Set) Set {
-	for i := range s {
-		s[i] &^= t[i]
-	}
-	return s
-}
+func (s Set) Empty() bool { return s == 0 }
 
 // Within reports whether all of s is in t.
-func (s Set) Within(t Set) bool {
-	return s[0]&^t[0]|s[1]&^t[1]|s[2]&^t[2]|s[3]&^t[3] == 0
-}
+func (s Set) Within(t Set) bool { return s&^t == 0 }
 
 // Len counts the methods in the set.
-func (s Set) Len() (n int) {
-	for _, w := range s {
-		n += bits.OnesCount64(w)
-	}
-	return n
-}
+func (s Set) Len() int { return bits.OnesCount64(uint64(s)) }
 
 // Each calls f with each method in the set, in order.
 func (s Set) Each(f func(id int)) {
-	for i, w := range s {
-		for ; w != 0; w &= w - 1 {
-			f(i<<6 + bits.TrailingZeros64(w))
-		}
+	for ; s != 0; s &= s - 1 {
+		f(bits.TrailingZeros64(uint64(s)))
 	}
 }

@@ -33,7 +33,7 @@ func (w way) within(v way) bool {
 }
 
 func (w way) and(v way) way {
-	return way{w.present.Or(v.present), w.enrol.Or(v.enrol), w.change || v.change, w.mend | v.mend}
+	return way{w.present | v.present, w.enrol | v.enrol, w.change || v.change, w.mend | v.mend}
 }
 
 // Planner finds what would meet demands. It keeps its space for the next time; the zero
@@ -117,7 +117,7 @@ func (l *Planner) choose(ways []way) {
 	if len(ways) == 0 {
 		return
 	}
-	missing := func(w way) Set { return w.present.Minus(l.proof.Enrolled) }
+	missing := func(w way) Set { return w.present &^ l.proof.Enrolled }
 	least := slices.MinFunc(ways, func(a, b way) int {
 		return compare(a.mend != 0, b.mend != 0)*8 + compare(!missing(a).Empty(), !missing(b).Empty())*4 +
 			compare(!a.enrol.Empty(), !b.enrol.Empty())*2 + compare(a.change, b.change)
@@ -128,17 +128,17 @@ func (l *Planner) choose(ways []way) {
 			plan.Baselines = append(plan.Baselines, b)
 		}
 	}
-	fewest := missing(least).Or(least.enrol).Len()
+	fewest := (missing(least) | least.enrol).Len()
 	for _, w := range ways {
 		if w.mend == least.mend && missing(w).Empty() == missing(least).Empty() {
-			fewest = min(fewest, missing(w).Or(w.enrol).Len())
+			fewest = min(fewest, (missing(w) | w.enrol).Len())
 		}
 	}
 	for _, w := range ways {
 		if w.mend != least.mend || w.change != least.change || missing(w).Empty() != missing(least).Empty() {
 			continue
 		}
-		if needed := missing(w).Or(w.enrol); !needed.Empty() && needed.Len() == fewest && !slices.Contains(plan.Enrol, needed) {
+		if needed := missing(w) | w.enrol; !needed.Empty() && needed.Len() == fewest && !slices.Contains(plan.Enrol, needed) {
 			plan.Enrol = append(plan.Enrol, needed)
 		}
 		if missing(w).Empty() && !w.present.Empty() && w.enrol == least.enrol {
@@ -222,23 +222,23 @@ func (l *Planner) waysOf(n *node) []way {
 // shown: one method, or two.
 func (l *Planner) reaching(wanted int, shown, atHand Set) []way {
 	start := len(l.space)
-	at := atHand.Minus(shown)
+	at := atHand &^ shown
 	var alone Set // those that reach it by themselves
 	at.Each(func(id int) {
 		var one Set
 		one.Add(id)
-		if l.proof.Methods.Reach(wanted, shown.Or(one)) {
+		if l.proof.Methods.Reach(wanted, shown|one) {
 			alone.Add(id)
 			l.space = append(l.space, way{present: one})
 		}
 	})
-	rest := at.Minus(alone)
+	rest := at &^ alone
 	rest.Each(func(a int) {
 		rest.Each(func(b int) {
 			var two Set
 			two.Add(a)
 			two.Add(b)
-			if b > a && l.proof.Methods.Reach(wanted, shown.Or(two)) {
+			if b > a && l.proof.Methods.Reach(wanted, shown|two) {
 				l.space = append(l.space, way{present: two})
 			}
 		})

@@ -23,7 +23,7 @@ type heard struct {
 	stage  rulebook.Stage
 	kase   *rulebook.Case
 	sure   bool
-	terms  int // index of the policy's terms
+	terms  *demand.Terms
 
 	settled bool           // whether the two below are worked out
 	outcome signon.Outcome // what the case comes to, its demand asked
@@ -70,7 +70,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		return nil
 	}
 	f.waive()
-	f.heard = f.listen(action, f.heard[:0], true)
+	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil)
 	r := f.settle(f.heard, false)
 	f.write(d, &r)
 	if d.Explanation != nil {
@@ -96,10 +96,10 @@ func (f *frame) identify(action string) (stop string, err error) {
 		return "No app is named.", nil
 	case !known:
 		return fmt.Sprintf("The app %q is not known.", f.so.App), nil
-	case !f.rb.Actions[action]:
+	}
+	if f.target, f.index = target, target.indexes[action]; f.index == nil {
 		return fmt.Sprintf("The action %q is not known.", action), nil
 	}
-	f.target = target
 	return "", nil
 }
 
@@ -193,32 +193,40 @@ func (f *frame) waive() {
 	}
 }
 
-// listen walks the cases of every policy that applies.
-func (f *frame) listen(action string, list []heard, watched bool) []heard {
-	f.matched = f.target.indexes[action].matching(f.person, f.matched[:0], &f.scratch)
+// listen walks the cases of every policy that applies; watched says whether those on watch count.
+func (f *frame) listen(x *index, list []heard, watched bool) []heard {
+	f.matched = x.matching(f.person, f.matched[:0], &f.scratch)
 	for _, p := range f.matched {
 		stage := p.StageOf(f.person, f.now)
 		if stage == rulebook.Draft || stage == rulebook.Watch && !watched {
 			continue
 		}
-		f.terms = append(f.terms, demand.Terms{Lasts: p.Session.Lasts, Limited: p.Session.LastsText != "",
-			Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts})
-		list = f.walk(p, stage, len(f.terms)-1, list)
+		list = f.walk(p, stage, f.termsOf(p), list)
 	}
 	return list
 }
 
+// termsOf are the terms on which a policy makes its demands of this person.
+func (f *frame) termsOf(p *rulebook.Policy) *demand.Terms {
+	terms := demand.Terms{Lasts: p.Session.Lasts, Limited: p.Session.LastsText != "", Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts}
+	if !terms.Limited && terms.Enforced.IsZero() && len(terms.Lifts) == 0 {
+		return &noTerms
+	}
+	f.terms = append(f.terms, terms)
+	return &f.terms[len(f.terms)-1]
+}
+
 // walk takes the first case that is true, and keeps those before it that are unknown.
-func (f *frame) walk(p *rulebook.Policy, stage rulebook.Stage, terms int, list []heard) []heard {
+func (f *frame) walk(p *rulebook.Policy, stage rulebook.Stage, terms *demand.Terms, list []heard) []heard {
 	for i := range p.Cases {
 		c := &p.Cases[i]
 		is := known.True
 		if c.When != nil {
-			is = c.When.Eval(f)
+			if is = c.When.Eval(f); is == known.False {
+				continue
+			}
 		}
-		if is != known.False {
-			list = append(list, heard{policy: p, stage: stage, kase: c, sure: is == known.True, terms: terms})
-		}
+		list = append(list, heard{policy: p, stage: stage, kase: c, sure: is == known.True, terms: terms})
 		if is == known.True {
 			break
 		}
@@ -231,7 +239,7 @@ func (f *frame) walk(p *rulebook.Policy, stage rulebook.Stage, terms int, list [
 func (f *frame) MayEnrol() bool {
 	if f.enrol == unasked {
 		f.enrol = asking
-		f.enrolled = f.listen(enrolAction, f.enrolled[:0], false)
+		f.enrolled = f.listen(f.target.indexes[enrolAction], f.enrolled[:0], false)
 		r := f.settle(f.enrolled, false)
 		f.enrol = refused
 		if r.outcome != signon.Block {

@@ -116,15 +116,14 @@ func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 // With explain it tells how it came about. After an error d is a block that says so.
 func (e *Engine) Decide(so *signon.SignOn, d *signon.Decision, explain bool) error {
 	f := e.frames.Get().(*frame)
-	defer func() {
-		f.release()
-		e.frames.Put(f)
-	}()
 	d.Reset(so.ID, e.rb.Digest)
 	if explain {
 		d.Explanation = &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
 	}
-	if err := f.decide(so, d); err != nil {
+	err := f.decide(so, d)
+	f.release()
+	e.frames.Put(f)
+	if err != nil {
 		*d = signon.Decision{ID: so.ID, Error: err.Error(), MaxAge: signon.NoMaxAge}
 		return err
 	}

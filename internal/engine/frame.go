@@ -24,6 +24,7 @@ type frame struct {
 	now    time.Time
 	person *rulebook.Person
 	target *target
+	index  *index // of the target, for the action
 	proof  demand.Proof
 	lifts  []*demand.Lift
 	waived []*rulebook.Waiver // in force
@@ -65,12 +66,18 @@ func newFrame(e *Engine) *frame {
 // release forgets the sign-on and keeps the space.
 func (f *frame) release() {
 	clear(f.baselines)
-	clear(f.heard)
-	clear(f.proof.Records)
-	*f = frame{e: f.e, rb: f.rb, baselines: f.baselines, heard: f.heard[:0], enrolled: f.enrolled[:0], terms: f.terms[:0],
-		unmet: f.unmet[:0], planner: f.planner, matched: f.matched[:0], scratch: f.scratch, lifts: f.lifts[:0], waived: f.waived[:0],
-		proof: demand.Proof{Methods: f.proof.Methods, Records: f.proof.Records[:0]}}
-	f.proof.Posture, f.proof.Enrolment = f, f
+	f.so, f.person, f.target, f.index = nil, nil, nil, nil
+	f.enrol, f.waived, f.lifts = unasked, f.waived[:0], f.lifts[:0]
+	if f.hasDevice {
+		f.device, f.record, f.hasDevice, f.hasRecord = signon.Device{}, posture.Record{}, false, false
+	}
+	f.networks, f.country, f.risk = lazy[set.Set]{}, lazy[string]{}, lazy[known.Interval]{}
+	if f.history.done {
+		f.history = lazy[history.Facts]{}
+	}
+	p := &f.proof
+	p.Presented, p.Changed, p.Records = 0, false, p.Records[:0]
+	f.heard, f.enrolled, f.terms, f.unmet = f.heard[:0], f.enrolled[:0], f.terms[:0], f.unmet[:0]
 }
 
 var _ condition.Facts = (*frame)(nil)
@@ -82,7 +89,8 @@ func (f *frame) Now() time.Time { return f.now }
 func (f *frame) Member(s fact.Slot, id int) known.Truth {
 	switch s {
 	case fact.Network:
-		return f.inNetwork(func(in set.Set) bool { return in.Has(id) })
+		in, ok := f.networksOf()
+		return whenKnown(ok, in.Has(id))
 	case fact.Group:
 		return known.Of(f.person.In(int32(id)))
 	case fact.Tag:
@@ -95,14 +103,19 @@ func (f *frame) Member(s fact.Slot, id int) known.Truth {
 	return f.baseline(id)
 }
 
-func (f *frame) inNetwork(holds func(set.Set) bool) known.Truth {
-	if !f.so.IP.IsValid() {
-		return known.Unknown
-	}
-	if !f.networks.done {
+// networksOf are the networks that the address lies in; not ok without an address.
+func (f *frame) networksOf() (in set.Set, ok bool) {
+	if !f.networks.done && f.so.IP.IsValid() {
 		f.networks = lazy[set.Set]{f.rb.Networks.Table.Networks(f.so.IP.Unmap()), true}
 	}
-	return known.Of(holds(f.networks.value))
+	return f.networks.value, f.networks.done
+}
+
+func whenKnown(ok, holds bool) known.Truth {
+	if !ok {
+		return known.Unknown
+	}
+	return known.Of(holds)
 }
 
 // baseline is the conjunction of the baseline's checks.
@@ -125,9 +138,11 @@ func (f *frame) YesNo(s fact.Slot) known.Truth {
 	d := &f.device
 	switch s {
 	case fact.NetworkTrusted:
-		return f.inNetwork(func(in set.Set) bool { return in.Intersects(f.rb.Networks.Trusted) })
+		in, ok := f.networksOf()
+		return whenKnown(ok, in.Intersects(f.rb.Networks.Trusted))
 	case fact.NetworkAnonymous:
-		return f.inNetwork(func(in set.Set) bool { return in.Intersects(f.rb.Networks.Anonymous) })
+		in, ok := f.networksOf()
+		return whenKnown(ok, in.Intersects(f.rb.Networks.Anonymous))
 	case fact.DeviceManaged:
 		return truth(d.Managed)
 	case fact.DeviceCompliant:
@@ -342,27 +357,29 @@ func (f *frame) scopesWeight() float64 {
 	return float64(min(weight, 100))
 }
 
+var unknownValue fact.Value
+
 // attribute gives a declared attribute: what the sign-on may state and does, else what the
 // directory or inventory has, else its default.
-func (f *frame) attribute(s fact.Slot) fact.Value {
+func (f *frame) attribute(s fact.Slot) *fact.Value {
 	a := f.rb.Facts.Attribute(s)
 	if a == nil || a.OfDevice && !f.hasDevice {
-		return fact.Value{}
+		return &unknownValue
 	}
 	if a.FromRequest {
 		if stated := f.stated(a); stated != nil {
 			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
-			return v
+			return &v
 		}
 	}
 	switch {
 	case a.OfDevice && f.hasRecord:
 		if stated := f.record.Attributes[attributeName(a)]; stated != nil {
 			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
-			return v
+			return &v
 		}
 	case !a.OfDevice && a.Index < len(f.person.Attributes) && f.person.Attributes[a.Index].Known:
-		return f.person.Attributes[a.Index]
+		return &f.person.Attributes[a.Index]
 	}
-	return a.Default
+	return &a.Default
 }

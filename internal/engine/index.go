@@ -2,6 +2,7 @@ package engine
 
 import (
 	"math/bits"
+	"slices"
 
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/set"
@@ -19,7 +20,7 @@ type index struct {
 // selected has, for each selector, the set of policies that it stands in.
 type selected struct {
 	everyone, people set.Set
-	groups           map[int32]set.Set
+	groups           []groupPolicies // by group
 	users            map[string]set.Set
 	types            map[string]set.Set
 	domains          map[string]set.Set
@@ -40,7 +41,11 @@ func (s *selected) add(list []rulebook.PersonSelector, id int) {
 		case rulebook.People:
 			s.people = s.people.With(id)
 		case rulebook.InGroup:
-			put(&s.groups, item.Group, id)
+			i, ok := s.group(item.Group)
+			if !ok {
+				s.groups = slices.Insert(s.groups, i, groupPolicies{group: item.Group})
+			}
+			s.groups[i].policies = s.groups[i].policies.With(id)
 		case rulebook.IsUser:
 			put(&s.users, item.Name, id)
 		case rulebook.OfType:
@@ -49,6 +54,17 @@ func (s *selected) add(list []rulebook.PersonSelector, id int) {
 			put(&s.domains, item.Name, id)
 		}
 	}
+}
+
+// groupPolicies are the policies that name a group.
+type groupPolicies struct {
+	group    int32
+	policies set.Set
+}
+
+// group finds the place of a group among those that are named.
+func (s *selected) group(id int32) (int, bool) {
+	return slices.BinarySearchFunc(s.groups, id, func(g groupPolicies, id int32) int { return int(g.group) - int(id) })
 }
 
 func put[K comparable](m *map[K]set.Set, key K, id int) {
@@ -65,8 +81,10 @@ func (s *selected) into(words []uint64, p *rulebook.Person) {
 		merge(words, s.people)
 	}
 	if len(s.groups) > 0 {
-		for _, g := range p.Groups {
-			merge(words, s.groups[g])
+		for _, id := range p.Groups {
+			if i, ok := s.group(id); ok {
+				merge(words, s.groups[i].policies)
+			}
 		}
 	}
 	if len(s.users) > 0 {
@@ -91,7 +109,8 @@ func merge(words []uint64, s set.Set) {
 func (x *index) matching(p *rulebook.Person, list []*rulebook.Policy, scratch *[2][]uint64) []*rulebook.Policy {
 	n := (len(x.policies) + 63) / 64
 	for i := range scratch {
-		scratch[i] = append(scratch[i][:0], make([]uint64, n)...)
+		scratch[i] = slices.Grow(scratch[i][:0], n)[:n]
+		clear(scratch[i])
 	}
 	in, out := scratch[0], scratch[1]
 	x.included.into(in, p)

@@ -29,7 +29,7 @@ func (f *frame) candidate(h *heard) signon.Outcome {
 	case rulebook.Review:
 		h.outcome = signon.Review
 	case rulebook.StepUp:
-		h.outcome, h.met = f.ask(h.kase.Demand, &f.terms[h.terms])
+		h.outcome, h.met = f.ask(h.kase.Demand, h.terms)
 	}
 	return h.outcome
 }

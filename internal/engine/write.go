@@ -26,7 +26,7 @@ func (f *frame) write(d *signon.Decision, r *ruling) {
 		}
 		limits.add(&h.policy.Session)
 		if h.kase.Kind == rulebook.StepUp {
-			f.demanded(d, h.policy.Name, h.kase.Demand, &f.terms[h.terms], h.met, h.outcome == r.outcome)
+			f.demanded(d, h.policy.Name, h.kase.Demand, h.terms, h.met, h.outcome == r.outcome)
 		}
 	}
 	if r.floorAsked {
