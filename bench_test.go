@@ -3,6 +3,7 @@ package briskwarden_test
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -57,7 +58,20 @@ func TestYardstickDecidesLikeTheRulebook(t *testing.T) {
 	for i, s := range sample() {
 		d, err := rules.Explain(*s)
 		require.NoError(t, err)
-		require.Equal(t, handDecide(s).String(), d.Outcome.String(), "sample %d: %+v", i, d.Explanation.Deciding)
+		var v handVerdict
+		handDecide(s, &v)
+		require.Equal(t, v.Outcome.String(), d.Outcome.String(), "sample %d: %+v", i, d.Explanation.Deciding)
+		if d.Outcome != signon.Block {
+			require.ElementsMatch(t, v.Demands, d.Demands, "sample %d", i)
+		}
+		if d.Outcome == signon.StepUp {
+			for _, sets := range [][][]string{d.Next[0].AnyOf, v.Next[0].AnyOf} {
+				for _, set := range sets {
+					slices.Sort(set)
+				}
+			}
+			require.ElementsMatch(t, v.Next[0].AnyOf, d.Next[0].AnyOf, "sample %d", i)
+		}
 		seen[d.Outcome] = true
 	}
 	require.Len(t, seen, 3)
@@ -76,9 +90,10 @@ func TestLeanDecisionHardlyAllocates(t *testing.T) {
 
 func BenchmarkYardstick(b *testing.B) {
 	list := sample()
+	var v handVerdict
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
-		_ = handDecide(list[i%len(list)])
+		handDecide(list[i%len(list)], &v)
 	}
 }
 
@@ -96,12 +111,13 @@ func BenchmarkDecideLean(b *testing.B) {
 func BenchmarkLeanBesideYardstick(b *testing.B) {
 	rules, list := openDemo(b), sample()
 	var d signon.Decision
+	var v handVerdict
 	var byHand, lean time.Duration
 	for b.Loop() {
 		start := time.Now()
 		for range 20 {
 			for _, s := range list {
-				_ = handDecide(s)
+				handDecide(s, &v)
 			}
 		}
 		middle := time.Now()

@@ -176,13 +176,13 @@ func (n *numberNode) Eval(f Facts) known.Truth {
 	}
 	switch n.op {
 	case ast.GE:
-		return x.Holds(func(v float64) bool { return v >= n.bound })
+		return known.Both(x.Low >= n.bound, x.High >= n.bound)
 	case ast.LE:
-		return x.Holds(func(v float64) bool { return v <= n.bound })
+		return known.Both(x.Low <= n.bound, x.High <= n.bound)
 	case ast.GT:
-		return x.Holds(func(v float64) bool { return v > n.bound })
+		return known.Both(x.Low > n.bound, x.High > n.bound)
 	}
-	return x.Holds(func(v float64) bool { return v < n.bound })
+	return known.Both(x.Low < n.bound, x.High < n.bound)
 }
 
 // Eval counts how many of the possible scores are among those asked for.

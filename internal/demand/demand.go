@@ -183,8 +183,22 @@ func (d *Demand) CanBeMet(p *Proof, terms *Terms) bool {
 // Within reports whether the enrolled methods could meet the demand, however fresh.
 // It is for demands of methods and assurance levels alone.
 func (d *Demand) Within(methods *Methods, enrolled Set) bool {
-	p := Proof{Methods: methods, Presented: enrolled}
-	return d.Met(&p, &Terms{})
+	return d.root.within(methods, enrolled)
+}
+
+func (n *node) within(methods *Methods, enrolled Set) bool {
+	switch n.op {
+	case method:
+		return enrolled.Has(n.method.ID)
+	case level:
+		return methods.Reach(n.level, enrolled)
+	}
+	for _, part := range n.parts {
+		if part.within(methods, enrolled) == (n.op == or) {
+			return n.op == or
+		}
+	}
+	return n.op != or
 }
 
 // evaluation asks whether a demand is met or, possibly, can be.

@@ -197,7 +197,10 @@ func (f *frame) waive() {
 func (f *frame) listen(x *index, list []heard, watched bool) []heard {
 	f.matched = x.matching(f.person, f.matched[:0], &f.scratch)
 	for _, p := range f.matched {
-		stage := p.StageOf(f.person, f.now)
+		stage := rulebook.Enforce
+		if len(p.Stages) > 0 {
+			stage = p.StageOf(f.person, f.now)
+		}
 		if stage == rulebook.Draft || stage == rulebook.Watch && !watched {
 			continue
 		}
@@ -208,10 +211,11 @@ func (f *frame) listen(x *index, list []heard, watched bool) []heard {
 
 // termsOf are the terms on which a policy makes its demands of this person.
 func (f *frame) termsOf(p *rulebook.Policy) *demand.Terms {
-	terms := demand.Terms{Lasts: p.Session.Lasts, Limited: p.Session.LastsText != "", Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts}
-	if !terms.Limited && terms.Enforced.IsZero() && len(terms.Lifts) == 0 {
+	limited := p.Session.LastsText != ""
+	if !limited && len(p.Stages) == 0 && len(f.lifts) == 0 {
 		return &noTerms
 	}
+	terms := demand.Terms{Lasts: p.Session.Lasts, Limited: limited, Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts}
 	f.terms = append(f.terms, terms)
 	return &f.terms[len(f.terms)-1]
 }

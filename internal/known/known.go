@@ -47,10 +47,9 @@ type Interval struct{ Low, High float64 }
 // Exactly is the interval of one number.
 func Exactly(x float64) Interval { return Interval{x, x} }
 
-// Holds is true when a monotone predicate holds for all of the interval, false when for
-// none of it, else unknown. Monotone: along the numbers it changes at most once.
-func (i Interval) Holds(predicate func(float64) bool) Truth {
-	low, high := predicate(i.Low), predicate(i.High)
+// Both is the truth of a monotone predicate over the interval, given what it is at both
+// ends. Monotone: along the numbers it changes at most once.
+func Both(low, high bool) Truth {
 	if low != high {
 		return Unknown
 	}
