@@ -13,9 +13,9 @@ import (
 
 // Facts are the facts of one sign-on. Whatever is not known is unknown in all of them.
 type Facts interface {
-	// Member tells whether the sign-on belongs to a declared set: network, group, tag,
-	// schedule (of the time), baseline or the demand of a "user has", by its id.
-	Member(s fact.Slot, id int) known.Truth
+	// Member tells whether the sign-on belongs to any of some declared sets: networks,
+	// groups, tags, schedules (of the time), baselines or the demands of a "user has", by their ids.
+	Member(s fact.Slot, ids []int) known.Truth
 	// Scopes tells whether the scopes asked for lie within the union of the sets, or touch it.
 	Scopes(within bool, sets []int) known.Truth
 	YesNo(s fact.Slot) known.Truth
@@ -134,15 +134,7 @@ func (n *notNode) Eval(f Facts) known.Truth { return n.x.Eval(f).Not() }
 func (n *surelyNode) Eval(f Facts) known.Truth { return known.Of(n.x.Eval(f) == known.True) }
 
 // Eval asks the sets in turn.
-func (n *memberNode) Eval(f Facts) known.Truth {
-	t := known.False
-	for _, id := range n.ids {
-		if t = t.Or(f.Member(n.fact.Slot, id)); t == known.True {
-			break
-		}
-	}
-	return t
-}
+func (n *memberNode) Eval(f Facts) known.Truth { return f.Member(n.fact.Slot, n.ids) }
 
 // Eval asks about the scopes.
 func (n *scopesNode) Eval(f Facts) known.Truth { return f.Scopes(n.within, n.sets) }

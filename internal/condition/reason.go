@@ -81,7 +81,7 @@ func (n *memberNode) reasons(f Facts, is known.Truth, r *reasons) {
 func (n *memberNode) trueName(f Facts) string {
 	names := strings.Split(n.names, ", ")
 	for i, id := range n.ids {
-		if len(names) == len(n.ids) && f.Member(n.fact.Slot, id) == known.True {
+		if len(names) == len(n.ids) && f.Member(n.fact.Slot, []int{id}) == known.True {
 			return names[i]
 		}
 	}

@@ -51,7 +51,7 @@ func (names *Names) compile(d ast.Demand, errors *token.ErrorList, declared *ast
 	if c.circle != "" && declared != nil {
 		errors.Add(at, utf8.RuneCountInString(declared.Text), "take one of them out", "demands form a circle: %s", c.circle)
 	}
-	return &Demand{Text: d.String(), root: root, enrols: c.enrols}
+	return &Demand{Text: d.String(), root: root, enrols: c.enrols, ages: c.ages}
 }
 
 // CompileWithin binds one name of "user has": a method, an assurance level or a named demand of those alone.
@@ -84,6 +84,7 @@ type compiler struct {
 	circle string   // the first circle that was met
 	nodes  int
 	enrols bool
+	ages   bool
 }
 
 func (c *compiler) fail(n ast.Name, help, format string, args ...any) *node {
@@ -133,6 +134,7 @@ func (c *compiler) atom(d *ast.DemandAtom, inherited Fresh, underOr bool) *node 
 		return c.enrol(d, underOr)
 	}
 	fresh := settle(d.Fresh, inherited)
+	c.ages = c.ages || fresh.Kind != ast.EverySession
 	name := d.Name.Text
 	if m, ok := c.names.Methods.Lookup(name); ok {
 		return &node{op: method, method: m, fresh: fresh}

@@ -11,6 +11,7 @@ type Demand struct {
 	Text   string // as it is written, on one line
 	root   *node
 	enrols bool // it holds an enrol
+	ages   bool // it holds an atom that a session's proof may not meet
 }
 
 type op uint8
@@ -147,6 +148,9 @@ func within(now, then time.Time, age time.Duration) bool {
 // shown are the methods whose proof meets the freshness.
 func (p *Proof) shown(f *Fresh, terms *Terms) Set {
 	s := p.Presented
+	if f.Kind == ast.EveryTime {
+		return s
+	}
 	for i := range p.Records {
 		if r := &p.Records[i]; r.Method != ChangedPassword && !s.Has(r.Method) && p.fresh(f, r, terms) {
 			s.Add(r.Method)
@@ -159,6 +163,9 @@ func (p *Proof) shown(f *Fresh, terms *Terms) Set {
 func (p *Proof) has(id int, f *Fresh, terms *Terms) bool {
 	if id == ChangedPassword && p.Changed || id != ChangedPassword && p.Presented.Has(id) {
 		return true
+	}
+	if f.Kind == ast.EveryTime {
+		return false
 	}
 	for i := range p.Records {
 		if r := &p.Records[i]; r.Method == id && p.fresh(f, r, terms) {
@@ -223,9 +230,10 @@ func (e *evaluation) holds(d *Demand) bool {
 }
 
 func (e *evaluation) lifted(n *node) bool {
-	if !e.lifting {
-		return false
-	}
+	return e.lifting && len(e.terms.Lifts) > 0 && e.covered(n)
+}
+
+func (e *evaluation) covered(n *node) bool {
 	for _, l := range e.terms.Lifts {
 		if l.covers(n) {
 			return true
@@ -263,11 +271,14 @@ func (e *evaluation) atom(n *node) bool {
 	p := e.proof
 	switch n.op {
 	case method:
-		return p.has(n.method.ID, &n.fresh, e.terms) || e.possibly && (p.Enrolled.Has(n.method.ID) || p.Enrolment.MayEnrol())
+		return e.possibly && p.Enrolled.Has(n.method.ID) || p.has(n.method.ID, &n.fresh, e.terms) || e.possibly && p.Enrolment.MayEnrol()
 	case level:
-		shown := p.shown(&n.fresh, e.terms)
-		return p.Methods.Reach(n.level, shown) ||
-			e.possibly && (p.Methods.Reach(n.level, shown|p.Enrolled) || p.Enrolment.MayEnrol())
+		shown := p.Presented
+		if e.possibly {
+			shown |= p.Enrolled
+		}
+		return p.Methods.Reach(n.level, shown) || p.Methods.Reach(n.level, shown|p.shown(&n.fresh, e.terms)) ||
+			e.possibly && p.Enrolment.MayEnrol()
 	case changePassword:
 		return e.possibly || p.has(ChangedPassword, &n.fresh, e.terms)
 	case deviceMeets:
@@ -329,6 +340,9 @@ func (e *evaluation) atoms(n *node, f func(*node)) {
 // MaxAge is the shortest age in seconds that the unmet atoms of the demand allow; 0 for
 // "every time". ok is false where none limits it.
 func (d *Demand) MaxAge(p *Proof, terms *Terms) (seconds int64, ok bool) {
+	if !d.ages {
+		return 0, false
+	}
 	e := evaluation{proof: p, terms: terms, lifting: true}
 	e.atoms(d.root, func(n *node) {
 		if n.op == deviceMeets || n.op == enrol || n.fresh.Kind == ast.EverySession || e.atom(n) {

@@ -61,7 +61,9 @@ func (l *Planner) Together(p *Proof, asked []Asked) *Plan {
 			if gone {
 				lifted = l.list(way{})
 			}
-			alternatives = l.smallest(l.list(alternatives...), lifted)
+			start := len(l.space)
+			l.space = append(append(l.space, alternatives...), lifted...)
+			alternatives = l.smallest(start)
 		}
 		ways = l.cross(ways, alternatives)
 	}
@@ -76,25 +78,20 @@ func (l *Planner) list(ways ...way) []way {
 	return l.space[start:len(l.space):len(l.space)]
 }
 
-// smallest puts lists together, and leaves out every way that asks for all that another asks for.
-func (l *Planner) smallest(a, b []way) []way {
-	all := l.list(a...)
-	if len(b) > 0 {
-		start := len(l.space) - len(all)
-		l.space = append(l.space, b...)
-		all = l.space[start:len(l.space):len(l.space)]
-	}
-	start := len(l.space)
-	for i, w := range all {
-		superfluous := slices.ContainsFunc(all[:i], func(v way) bool { return v.within(w) }) ||
-			slices.ContainsFunc(all[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
-		if !superfluous {
-			if l.space = append(l.space, w); len(l.space)-start == mostWays {
-				break
-			}
+// smallest leaves out, of the ways from start on, each that asks for all that another asks for.
+func (l *Planner) smallest(start int) []way {
+	list := l.space[start:]
+	kept := 0
+	for i, w := range list {
+		superfluous := slices.ContainsFunc(list[:kept], func(v way) bool { return v.within(w) }) ||
+			slices.ContainsFunc(list[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
+		if !superfluous && kept < mostWays {
+			list[kept] = w
+			kept++
 		}
 	}
-	return l.space[start:len(l.space):len(l.space)]
+	l.space = l.space[:start+kept]
+	return l.space[start : start+kept : start+kept]
 }
 
 func (l *Planner) cross(a, b []way) []way {
@@ -107,54 +104,63 @@ func (l *Planner) cross(a, b []way) []way {
 			l.space = append(l.space, v.and(w))
 		}
 	}
-	return l.smallest(l.space[start:len(l.space):len(l.space)], nil)
+	return l.smallest(start)
 }
 
-// choose picks the ways that ask for the least beyond what the person can do here: first
-// without mending the device, then without enrolling, then without a new password.
+// burden weighs what a way asks for beyond what the person can do here: mending the device
+// most, then enrolling for what is to be presented, then enrolling because a policy says
+// so, then a new password.
+func (l *Planner) burden(w way) (burden int) {
+	if w.mend != 0 {
+		burden += 8
+	}
+	if !w.present.Within(l.proof.Enrolled) {
+		burden += 4
+	}
+	if w.enrol != 0 {
+		burden += 2
+	}
+	if w.change {
+		burden++
+	}
+	return burden
+}
+
+// choose picks the ways of the least burden.
 func (l *Planner) choose(ways []way) {
-	plan := &l.plan
 	if len(ways) == 0 {
 		return
 	}
-	missing := func(w way) Set { return w.present &^ l.proof.Enrolled }
-	least := slices.MinFunc(ways, func(a, b way) int {
-		return compare(a.mend != 0, b.mend != 0)*8 + compare(!missing(a).Empty(), !missing(b).Empty())*4 +
-			compare(!a.enrol.Empty(), !b.enrol.Empty())*2 + compare(a.change, b.change)
-	})
+	least, lightest := ways[0], l.burden(ways[0])
+	for _, w := range ways[1:] {
+		if b := l.burden(w); b < lightest {
+			least, lightest = w, b
+		}
+	}
+	plan := &l.plan
 	plan.Change = least.change
 	for i, b := range l.failing {
 		if least.mend&(1<<i) != 0 {
 			plan.Baselines = append(plan.Baselines, b)
 		}
 	}
-	fewest := (missing(least) | least.enrol).Len()
+	fewest := MaxMethods
 	for _, w := range ways {
-		if w.mend == least.mend && missing(w).Empty() == missing(least).Empty() {
-			fewest = min(fewest, (missing(w) | w.enrol).Len())
-		}
-	}
-	for _, w := range ways {
-		if w.mend != least.mend || w.change != least.change || missing(w).Empty() != missing(least).Empty() {
+		if l.burden(w) != lightest || w.mend != least.mend {
 			continue
 		}
-		if needed := missing(w) | w.enrol; !needed.Empty() && needed.Len() == fewest && !slices.Contains(plan.Enrol, needed) {
-			plan.Enrol = append(plan.Enrol, needed)
-		}
-		if missing(w).Empty() && !w.present.Empty() && w.enrol == least.enrol {
+		missing := w.present &^ l.proof.Enrolled
+		if missing == 0 && w.present != 0 && w.enrol == least.enrol {
 			plan.Verify = append(plan.Verify, w.present)
 		}
+		needed := missing | w.enrol
+		if n := needed.Len(); n < fewest {
+			fewest, plan.Enrol = n, plan.Enrol[:0]
+		}
+		if needed != 0 && needed.Len() == fewest && !slices.Contains(plan.Enrol, needed) {
+			plan.Enrol = append(plan.Enrol, needed)
+		}
 	}
-}
-
-func compare(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case a:
-		return 1
-	}
-	return -1
 }
 
 func (l *Planner) ways(n *node) (alternatives []way, gone bool) {
@@ -166,11 +172,14 @@ func (l *Planner) ways(n *node) (alternatives []way, gone bool) {
 		return l.ways(n.parts[0])
 	case or:
 		gone = true
+		start := len(l.space)
+		end := start
 		for _, part := range n.parts {
 			w, g := l.ways(part)
-			alternatives, gone = l.smallest(alternatives, w), gone && g
+			l.space = append(l.space[:end], w...) // over what was made on the way to w
+			end, gone = len(l.space), gone && g
 		}
-		return alternatives, gone
+		return l.smallest(start), gone
 	case and:
 		alternatives, gone = l.list(way{}), true
 		for _, part := range n.parts {

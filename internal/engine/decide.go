@@ -19,11 +19,11 @@ const (
 
 // heard is a case of an applying policy: one that was unknown, or the one taken.
 type heard struct {
-	policy *rulebook.Policy
-	stage  rulebook.Stage
+	policy *policy
 	kase   *rulebook.Case
+	terms  *demand.Terms // on which its demand, if any, is made; once it is settled
+	stage  rulebook.Stage
 	sure   bool
-	terms  *demand.Terms
 
 	settled bool           // whether the two below are worked out
 	outcome signon.Outcome // what the case comes to, its demand asked
@@ -97,7 +97,7 @@ func (f *frame) identify(action string) (stop string, err error) {
 	case !known:
 		return fmt.Sprintf("The app %q is not known.", f.so.App), nil
 	}
-	if f.target, f.index = target, target.indexes[action]; f.index == nil {
+	if f.target, f.index = target, target.index(action); f.index == nil {
 		return fmt.Sprintf("The action %q is not known.", action), nil
 	}
 	return "", nil
@@ -125,7 +125,11 @@ func (f *frame) gather(d *signon.Decision) {
 				record = &f.record
 			}
 		}
-		f.device = posture.Merge(so.Device, record)
+		f.device = so.Device
+		if record != nil {
+			merged := posture.Merge(so.Device, record)
+			f.device = &merged
+		}
 	}
 	p := &f.proof
 	p.Enrolled, p.Now, p.Joined = f.person.Methods, f.now, f.person.JoinedDay
@@ -195,47 +199,39 @@ func (f *frame) waive() {
 
 // listen walks the cases of every policy that applies; watched says whether those on watch count.
 func (f *frame) listen(x *index, list []heard, watched bool) []heard {
-	f.matched = x.matching(f.person, f.matched[:0], &f.scratch)
+	f.matched = x.matching(f.person, f.matched[:0])
 	for _, p := range f.matched {
 		stage := rulebook.Enforce
-		if len(p.Stages) > 0 {
+		if p.staged {
 			stage = p.StageOf(f.person, f.now)
 		}
-		if stage == rulebook.Draft || stage == rulebook.Watch && !watched {
-			continue
+		if stage == rulebook.Enforce || stage == rulebook.Watch && watched {
+			list = f.walk(p, stage, list)
 		}
-		list = f.walk(p, stage, f.termsOf(p), list)
 	}
 	return list
-}
-
-// termsOf are the terms on which a policy makes its demands of this person.
-func (f *frame) termsOf(p *rulebook.Policy) *demand.Terms {
-	limited := p.Session.LastsText != ""
-	if !limited && len(p.Stages) == 0 && len(f.lifts) == 0 {
-		return &noTerms
-	}
-	terms := demand.Terms{Lasts: p.Session.Lasts, Limited: limited, Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts}
-	f.terms = append(f.terms, terms)
-	return &f.terms[len(f.terms)-1]
 }
 
 // walk takes the first case that is true, and keeps those before it that are unknown.
-func (f *frame) walk(p *rulebook.Policy, stage rulebook.Stage, terms *demand.Terms, list []heard) []heard {
-	for i := range p.Cases {
-		c := &p.Cases[i]
-		is := known.True
-		if c.When != nil {
-			if is = c.When.Eval(f); is == known.False {
-				continue
-			}
-		}
-		list = append(list, heard{policy: p, stage: stage, kase: c, sure: is == known.True, terms: terms})
-		if is == known.True {
-			break
+func (f *frame) walk(p *policy, stage rulebook.Stage, list []heard) []heard {
+	for i, when := range p.conditions {
+		switch when.Eval(f) {
+		case known.Unknown:
+			list = append(list, heard{policy: p, kase: &p.Cases[i], stage: stage})
+		case known.True:
+			return append(list, heard{policy: p, kase: &p.Cases[i], stage: stage, sure: true})
 		}
 	}
-	return list
+	return append(list, heard{policy: p, kase: &p.Cases[len(p.conditions)], stage: stage, sure: true})
+}
+
+// termsOf are the terms on which a policy makes its demands of this person.
+func (f *frame) termsOf(p *policy) *demand.Terms {
+	if !p.limited && !p.staged && len(f.lifts) == 0 {
+		return &noTerms
+	}
+	f.terms = append(f.terms, demand.Terms{Lasts: p.Session.Lasts, Limited: p.limited, Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts})
+	return &f.terms[len(f.terms)-1]
 }
 
 // MayEnrol tells whether the user may enrol at the prompt: whether the same sign-on would
@@ -243,7 +239,7 @@ func (f *frame) walk(p *rulebook.Policy, stage rulebook.Stage, terms *demand.Ter
 func (f *frame) MayEnrol() bool {
 	if f.enrol == unasked {
 		f.enrol = asking
-		f.enrolled = f.listen(f.target.indexes[enrolAction], f.enrolled[:0], false)
+		f.enrolled = f.listen(f.target.index(enrolAction), f.enrolled[:0], false)
 		r := f.settle(f.enrolled, false)
 		f.enrol = refused
 		if r.outcome != signon.Block {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/posture"
@@ -44,8 +45,25 @@ type Engine struct {
 // target is what the engine keeps of an app.
 type target struct {
 	app     *rulebook.App
-	indexes map[string]*index // by action
+	signOn  index
+	others  map[string]*index // by action other than sign-on
 	waivers []*rulebook.Waiver
+}
+
+// policy is what the engine keeps of a policy, so that walking its cases touches little memory.
+type policy struct {
+	*rulebook.Policy
+	conditions []condition.Node // of all cases but the otherwise
+	limited    bool             // it limits the session's age
+	staged     bool             // it has stage lines; else it is enforced
+}
+
+// index finds the index of an action; nil for one that is not known.
+func (t *target) index(action string) *index {
+	if action == signOnAction {
+		return &t.signOn
+	}
+	return t.others[action]
 }
 
 // New compiles a rulebook that has no errors.
@@ -56,7 +74,7 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }
 	for name, app := range rb.Apps {
-		e.targets[name] = &target{app: app, indexes: map[string]*index{}}
+		e.targets[name] = &target{app: app, others: map[string]*index{}}
 	}
 	for _, t := range e.targets {
 		for _, w := range rb.Waivers {
@@ -65,7 +83,9 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 			}
 		}
 		for action := range rb.Actions {
-			t.indexes[action] = &index{}
+			if action != signOnAction {
+				t.others[action] = &index{}
+			}
 		}
 	}
 	for _, p := range rb.Policies {
@@ -75,10 +95,14 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 }
 
 // place puts the policy into the index of every app and action that it is for.
-func (e *Engine) place(p *rulebook.Policy) {
-	for _, t := range e.reached(p) {
+func (e *Engine) place(source *rulebook.Policy) {
+	p := &policy{Policy: source, limited: source.Session.LastsText != "", staged: len(source.Stages) > 0}
+	for _, c := range source.Cases[:len(source.Cases)-1] {
+		p.conditions = append(p.conditions, c.When)
+	}
+	for _, t := range e.reached(source) {
 		for _, action := range p.Doing {
-			t.indexes[action].add(p)
+			t.index(action).add(p)
 		}
 	}
 }

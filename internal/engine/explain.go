@@ -21,7 +21,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	applies := make(map[*rulebook.Policy]bool, len(f.heard))
 	for i := range f.heard {
 		h := &f.heard[i]
-		applies[h.policy] = true
+		applies[h.policy.Policy] = true
 		e := f.entry(h)
 		x.Policies = append(x.Policies, e)
 		switch {

@@ -30,7 +30,7 @@ type frame struct {
 	waived []*rulebook.Waiver // in force
 	enrol  enrolment
 
-	device    signon.Device // merged with the inventory's record
+	device    *signon.Device // merged with the inventory's record; never nil
 	hasDevice bool
 	record    posture.Record
 	hasRecord bool
@@ -46,8 +46,7 @@ type frame struct {
 	terms    []demand.Terms
 	unmet    []demand.Asked
 	planner  demand.Planner
-	matched  []*rulebook.Policy
-	scratch  [2][]uint64
+	matched  []*policy
 }
 
 // lazy is a fact that is worked out at most once for a sign-on.
@@ -57,7 +56,7 @@ type lazy[T any] struct {
 }
 
 func newFrame(e *Engine) *frame {
-	f := &frame{e: e, rb: e.rb, baselines: make([]lazy[known.Truth], len(e.rb.Baselines))}
+	f := &frame{e: e, rb: e.rb, device: &noDevice, baselines: make([]lazy[known.Truth], len(e.rb.Baselines))}
 	f.proof.Methods = e.rb.Methods
 	f.proof.Posture, f.proof.Enrolment = f, f
 	return f
@@ -69,7 +68,7 @@ func (f *frame) release() {
 	f.so, f.person, f.target, f.index = nil, nil, nil, nil
 	f.enrol, f.waived, f.lifts = unasked, f.waived[:0], f.lifts[:0]
 	if f.hasDevice {
-		f.device, f.record, f.hasDevice, f.hasRecord = signon.Device{}, posture.Record{}, false, false
+		f.device, f.record, f.hasDevice, f.hasRecord = &noDevice, posture.Record{}, false, false
 	}
 	f.networks, f.country, f.risk = lazy[set.Set]{}, lazy[string]{}, lazy[known.Interval]{}
 	if f.history.done {
@@ -85,12 +84,23 @@ var _ condition.Facts = (*frame)(nil)
 // Now is the time of the sign-on.
 func (f *frame) Now() time.Time { return f.now }
 
-// Member tells whether the sign-on belongs to a declared set.
-func (f *frame) Member(s fact.Slot, id int) known.Truth {
-	switch s {
-	case fact.Network:
+// Member tells whether the sign-on belongs to any of some declared sets.
+func (f *frame) Member(s fact.Slot, ids []int) known.Truth {
+	if s == fact.Network {
 		in, ok := f.networksOf()
-		return whenKnown(ok, in.Has(id))
+		return whenKnown(ok, slices.ContainsFunc(ids, in.Has))
+	}
+	t := known.False
+	for _, id := range ids {
+		if t = t.Or(f.member(s, id)); t == known.True {
+			break
+		}
+	}
+	return t
+}
+
+func (f *frame) member(s fact.Slot, id int) known.Truth {
+	switch s {
 	case fact.Group:
 		return known.Of(f.person.In(int32(id)))
 	case fact.Tag:
@@ -135,7 +145,7 @@ func (f *frame) Meets(id int) bool { return f.baseline(id) == known.True }
 
 // YesNo gives a yes-no fact.
 func (f *frame) YesNo(s fact.Slot) known.Truth {
-	d := &f.device
+	d := f.device
 	switch s {
 	case fact.NetworkTrusted:
 		in, ok := f.networksOf()
@@ -144,11 +154,11 @@ func (f *frame) YesNo(s fact.Slot) known.Truth {
 		in, ok := f.networksOf()
 		return whenKnown(ok, in.Intersects(f.rb.Networks.Anonymous))
 	case fact.DeviceManaged:
-		return truth(d.Managed)
+		return f.orNo(d.Managed)
 	case fact.DeviceCompliant:
-		return truth(d.Compliant)
+		return f.orNo(d.Compliant)
 	case fact.DeviceRegistered:
-		return truth(d.Registered)
+		return f.orNo(d.Registered)
 	case fact.DeviceEncrypted:
 		return truth(d.Encrypted)
 	case fact.DeviceFirewall:
@@ -190,7 +200,18 @@ func truth(v signon.YesNo) known.Truth {
 	return known.Unknown
 }
 
-var noConsent signon.Consent
+// orNo is one of the three facts that are no when neither the sign-on nor the inventory states them.
+func (f *frame) orNo(v signon.YesNo) known.Truth {
+	if v == signon.Unknown && f.hasDevice {
+		return known.False
+	}
+	return truth(v)
+}
+
+var (
+	noDevice  signon.Device
+	noConsent signon.Consent
+)
 
 func (f *frame) consent() *signon.Consent {
 	if f.so.Consent == nil {

@@ -29,6 +29,7 @@ func (f *frame) candidate(h *heard) signon.Outcome {
 	case rulebook.Review:
 		h.outcome = signon.Review
 	case rulebook.StepUp:
+		h.terms = f.termsOf(h.policy)
 		h.outcome, h.met = f.ask(h.kase.Demand, h.terms)
 	}
 	return h.outcome

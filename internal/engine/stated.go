@@ -27,6 +27,9 @@ func (f *frame) stated(a *fact.Attribute) any {
 
 // checkStated reports an attribute that the sign-on states with a value of another type.
 func (f *frame) checkStated() error {
+	if len(f.so.Properties) == 0 && (f.so.Device == nil || len(f.so.Device.Attributes) == 0) {
+		return nil
+	}
 	for _, a := range f.rb.Facts.Attributes() {
 		if !a.FromRequest {
 			continue

@@ -44,9 +44,12 @@ func (f *frame) write(d *signon.Decision, r *ruling) {
 
 // demanded notes a demand, and keeps it for the next steps when it is what the outcome waits for.
 func (f *frame) demanded(d *signon.Decision, policy string, asked *demand.Demand, terms *demand.Terms, met, decides bool) {
-	entry := signon.Demand{Policy: policy, Demand: asked.Text, Met: met}
-	if !slices.Contains(d.Demands, entry) {
-		d.Demands = append(d.Demands, entry)
+	said := false
+	for i := len(d.Demands) - 1; i >= 0 && d.Demands[i].Policy == policy && !said; i-- {
+		said = d.Demands[i].Demand == asked.Text
+	}
+	if !said {
+		d.Demands = append(d.Demands, signon.Demand{Policy: policy, Demand: asked.Text, Met: met})
 	}
 	if !met && decides {
 		f.unmet = append(f.unmet, demand.Asked{Demand: asked, Terms: terms})

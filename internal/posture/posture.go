@@ -14,20 +14,13 @@ type Inventory interface {
 	Device(id string) (Record, bool)
 }
 
-// Merge is what is known of a device: of managed, compliant, registered and the owner the
-// inventory's word stands; of every other field what the sign-on states wins. Only then
-// does an unstated managed, compliant or registered mean no.
-// Attributes stay apart: which of them a sign-on may state is the rulebook's word.
+// Merge is what is known of a device that is in the inventory: of managed, compliant,
+// registered and the owner the inventory's word stands; of every other field what the
+// sign-on states wins. Attributes stay apart: which of them a sign-on may state is the
+// rulebook's word.
 func Merge(stated *signon.Device, known *Record) signon.Device {
 	device := *stated
-	if known != nil {
-		overlay(&device, &known.Device)
-	}
-	for _, v := range []*signon.YesNo{&device.Managed, &device.Compliant, &device.Registered} {
-		if *v == signon.Unknown {
-			*v = signon.No
-		}
-	}
+	overlay(&device, &known.Device)
 	return device
 }
 
