@@ -182,9 +182,14 @@ func (d *Demand) Met(p *Proof, terms *Terms) bool {
 }
 
 // CanBeMet reports whether the demand is met or can be met by the person at the prompt.
+// Whether the user may enrol is asked only when it matters.
 func (d *Demand) CanBeMet(p *Proof, terms *Terms) bool {
 	e := evaluation{proof: p, terms: terms, possibly: true}
-	return e.holds(d)
+	if e.holds(d) {
+		return true
+	}
+	e.enrolling = true
+	return e.holds(d) && p.Enrolment.MayEnrol()
 }
 
 // Within reports whether the enrolled methods could meet the demand, however fresh.
@@ -210,10 +215,12 @@ func (n *node) within(methods *Methods, enrolled Set) bool {
 
 // evaluation asks whether a demand is met or, possibly, can be.
 type evaluation struct {
-	proof    *Proof
-	terms    *Terms
-	possibly bool
-	lifting  bool
+	proof *Proof
+	terms *Terms
+
+	possibly  bool // with what the user is enrolled in
+	enrolling bool // and with what the user could enrol in
+	lifting   bool // with what is lifted taken out
 }
 
 func (e *evaluation) holds(d *Demand) bool {
@@ -271,20 +278,19 @@ func (e *evaluation) atom(n *node) bool {
 	p := e.proof
 	switch n.op {
 	case method:
-		return e.possibly && p.Enrolled.Has(n.method.ID) || p.has(n.method.ID, &n.fresh, e.terms) || e.possibly && p.Enrolment.MayEnrol()
+		return e.enrolling || e.possibly && p.Enrolled.Has(n.method.ID) || p.has(n.method.ID, &n.fresh, e.terms)
 	case level:
 		shown := p.Presented
 		if e.possibly {
 			shown |= p.Enrolled
 		}
-		return p.Methods.Reach(n.level, shown) || p.Methods.Reach(n.level, shown|p.shown(&n.fresh, e.terms)) ||
-			e.possibly && p.Enrolment.MayEnrol()
+		return e.enrolling || p.Methods.Reach(n.level, shown) || p.Methods.Reach(n.level, shown|p.shown(&n.fresh, e.terms))
 	case changePassword:
 		return e.possibly || p.has(ChangedPassword, &n.fresh, e.terms)
 	case deviceMeets:
 		return p.Posture.Meets(n.baseline)
 	default:
-		return p.Enrolled.Has(n.method.ID) || p.inGrace(n, e.terms) || e.possibly && p.Enrolment.MayEnrol()
+		return e.enrolling || p.Enrolled.Has(n.method.ID) || p.inGrace(n, e.terms)
 	}
 }
 
