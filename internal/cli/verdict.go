@@ -132,6 +132,9 @@ func (v *verdict) decided() {
 	case signon.GroundUnmatched:
 		v.row(label, "no policy surely spoke: the rulebook's unmatched is %s", v.d.Outcome)
 	case signon.GroundFloor:
+		if len(x.Deciding) > 0 {
+			return // what the floor asks for is asked for anyway
+		}
 		for _, d := range v.d.Demands {
 			if d.Policy == "floor" {
 				v.row(label, "the floor asks for %s", d.Demand)
@@ -315,6 +318,10 @@ func (s *session) summary(so *signon.SignOn, d *signon.Decision) error {
 	outcome := s.paint.outcome(d.Outcome, pad(d.Outcome.String(), 7))
 	if d.Error != "" {
 		_, err := fmt.Fprintf(s.out, "%s  %s  %s\n", id, outcome, oneLine(d.Error))
+		return err
+	}
+	if d.Explanation.Ground == signon.GroundIdentity {
+		_, err := fmt.Fprintf(s.out, "%s  %s  %s\n", id, outcome, oneLine(d.Message))
 		return err
 	}
 	_, err := fmt.Fprintf(s.out, "%s  %s  %s to %s, by %s\n", id, outcome, oneLine(orNobody(so.User)), oneLine(orNobody(so.App)), oneLine(expect.By(d)))

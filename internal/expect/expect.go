@@ -84,7 +84,9 @@ func By(d *signon.Decision) string {
 	}
 	switch d.Explanation.Ground {
 	case signon.GroundFloor:
-		list = append(list, "the floor")
+		if len(list) == 0 {
+			list = append(list, "the floor")
+		}
 	case signon.GroundUnmatched:
 		list = append(list, "unmatched")
 	case signon.GroundBreakGlass:
