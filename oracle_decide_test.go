@@ -10,14 +10,12 @@ import (
 
 // oracleAnswer is what the oracle decides.
 type oracleAnswer struct {
-	outcome  signon.Outcome
-	entries  []string // policy/case/outcome/sure/stage
-	demands  []string // policy: met
-	watch    string
-	lasts    string
-	spoken   bool // an enforced policy surely speaks
-	verify   []string
-	stepping bool
+	outcome signon.Outcome
+	entries []string // policy/case/outcome/sure/stage
+	demands []string // policy: met
+	watch   string
+	lasts   string
+	spoken  bool // an enforced policy surely speaks
 }
 
 func (c *oracleCase) in(group string) bool {

@@ -13,7 +13,6 @@ import (
 // rulebook's, as far as they bear on signing on to the roster, the payroll and the tills.
 
 type handUser struct {
-	kind    string
 	risk    string
 	groups  []string
 	methods []string
@@ -21,12 +20,12 @@ type handUser struct {
 }
 
 var handUsers = map[string]*handUser{
-	"mira.holt":    {"employee", "none", []string{"deck-crew", "crews", "pilot"}, []string{"password", "passkey"}, false},
-	"odd.kvale":    {"employee", "none", []string{"deck-crew", "crews"}, []string{"password", "app-code"}, false},
-	"ylva.fjell":   {"employee", "none", []string{"finance", "shore-staff", "payment-leads"}, []string{"password", "passkey"}, false},
-	"hedda.roth":   {"employee", "none", []string{"ticket-desk", "shore-staff"}, []string{"password", "app-code"}, false},
-	"elias.kvale":  {"employee", "none", []string{"sundhamn-office", "harbour-offices", "shore-staff"}, []string{"password", "app-code"}, true},
-	"envelope.red": {"employee", "none", []string{"emergency"}, []string{"security-key"}, false},
+	"mira.holt":    {"none", []string{"deck-crew", "crews", "pilot"}, []string{"password", "passkey"}, false},
+	"odd.kvale":    {"none", []string{"deck-crew", "crews"}, []string{"password", "app-code"}, false},
+	"ylva.fjell":   {"none", []string{"finance", "shore-staff", "payment-leads"}, []string{"password", "passkey"}, false},
+	"hedda.roth":   {"none", []string{"ticket-desk", "shore-staff"}, []string{"password", "app-code"}, false},
+	"elias.kvale":  {"none", []string{"sundhamn-office", "harbour-offices", "shore-staff"}, []string{"password", "app-code"}, true},
+	"envelope.red": {"none", []string{"emergency"}, []string{"security-key"}, false},
 }
 
 var (

@@ -48,7 +48,6 @@ type printer struct {
 	base   int  // indent of the clause at hand
 	long   bool // the clause at hand does not fit on one line
 	fresh  bool // nothing stands on this line yet but its indent
-	apart  bool // the declaration just ended, or the next, takes several lines
 }
 
 func (p *printer) token(i int) {
