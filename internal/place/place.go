@@ -121,9 +121,3 @@ func (t *Table) Networks(a netip.Addr) set.Set {
 	s, _ := t.table.Lookup(a)
 	return s
 }
-
-// Within returns the most specific listed prefix that holds the address.
-func (t *Table) Within(a netip.Addr) (netip.Prefix, bool) {
-	p, _, ok := t.table.LookupPrefixLPM(netip.PrefixFrom(a, a.BitLen()))
-	return p, ok
-}

@@ -1,0 +1,270 @@
+package briskwarden_test
+
+import (
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/signon"
+)
+
+const small = `rulebook small { floor none }
+user ann { methods password }
+app news { }
+policy p { who everyone to everything otherwise => OUTCOME }
+`
+
+func write(t *testing.T, dir, name, text string) {
+	t.Helper()
+	path := filepath.Join(dir, filepath.FromSlash(name))
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+func TestLiveKeepsTheLastGoodRulebook(t *testing.T) {
+	dir := t.TempDir()
+	_, err := briskwarden.OpenLive(dir)
+	require.Error(t, err, "there is nothing to open yet")
+	write(t, dir, "rulebook.warden", strings.ReplaceAll(small, "OUTCOME", "grant"))
+	live, err := briskwarden.OpenLive(dir)
+	require.NoError(t, err)
+	ask := func() signon.Outcome {
+		d, err := live.Decide(signon.SignOn{User: "ann", App: "news"})
+		require.NoError(t, err)
+		return d.Outcome
+	}
+	require.Equal(t, signon.Grant, ask())
+	first := live.Rulebook()
+
+	write(t, dir, "rulebook.warden", strings.ReplaceAll(small, "OUTCOME", "perhaps"))
+	var check *briskwarden.CheckError
+	require.ErrorAs(t, live.Reload(), &check)
+	require.Equal(t, 4, check.Problems[0].Line)
+	require.Equal(t, signon.Grant, ask(), "the last good one stays")
+
+	write(t, dir, "rulebook.warden", strings.ReplaceAll(small, "OUTCOME", "block"))
+	require.NoError(t, live.Reload())
+	require.Equal(t, signon.Block, ask())
+	require.NotEqual(t, first.Digest(), live.Rulebook().Digest())
+	d, err := first.Decide(signon.SignOn{User: "ann", App: "news"})
+	require.NoError(t, err)
+	require.Equal(t, signon.Grant, d.Outcome, "a rulebook in hand never changes")
+}
+
+func TestConcurrentDecisionsAreThoseOfOne(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "rulebook.warden", strings.ReplaceAll(small, "OUTCOME", "grant"))
+	live, err := briskwarden.OpenLive(dir)
+	require.NoError(t, err)
+	rules, list := openDemo(t), sample()
+	var want []signon.Decision
+	for _, s := range list {
+		d, err := rules.Explain(*s)
+		require.NoError(t, err)
+		want = append(want, d)
+	}
+	var group sync.WaitGroup
+	for worker := range 8 {
+		group.Go(func() {
+			for i := range 200 {
+				n := (i + worker) % len(list)
+				d, err := rules.Explain(*list[n])
+				if err != nil || d.Outcome != want[n].Outcome || !slices.Equal(d.Demands, want[n].Demands) ||
+					!slices.Equal(d.Explanation.Policies, want[n].Explanation.Policies) {
+					t.Errorf("sample %d came out differently: %+v", n, d)
+					return
+				}
+				if i%50 == 0 {
+					if err := live.Reload(); err != nil {
+						t.Error(err)
+					}
+				}
+				if d, err := live.Decide(signon.SignOn{User: "ann", App: "news"}); err != nil || d.Outcome != signon.Grant {
+					t.Errorf("%v %v", d, err)
+				}
+			}
+		})
+	}
+	group.Wait()
+}
+
+// staff is a directory outside the rulebook.
+type staff map[string]briskwarden.Person
+
+var errDown = errors.New("the directory is down")
+
+func (s staff) Person(id string) (briskwarden.Person, bool, error) {
+	if id == "trouble" {
+		return briskwarden.Person{}, false, errDown
+	}
+	p, found := s[id]
+	return p, found, nil
+}
+
+func TestPeopleFromOutside(t *testing.T) {
+	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(`rulebook r { floor none }
+attribute user.desk word
+attribute user.ends date
+user ann { methods password }
+group sailors { group deck }
+app news { }
+policy p { who group sailors, user ann to everything
+  case "over" when time after user.ends => block
+  case "desk" when user.desk is north and user.risk at most low => grant
+  otherwise => step-up password }
+`)}}, briskwarden.WithPeople(staff{
+		"odd":   {Groups: []string{"deck", "unheard-of"}, Methods: []string{"password", "tap"}, Attributes: map[string]any{"desk": "north", "ends": "2026-12-31", "other": 3}},
+		"liv":   {Groups: []string{"sailors"}, Risk: "high", Methods: []string{"password"}, Attributes: map[string]any{"desk": "north", "ends": "2026-12-31"}},
+		"past":  {Groups: []string{"sailors"}, Attributes: map[string]any{"ends": "2026-11-22"}},
+		"gone":  {Groups: []string{"deck"}, Disabled: true},
+		"ann":   {Groups: []string{"deck"}, Disabled: true},
+		"wrong": {Groups: []string{"deck"}, Attributes: map[string]any{"ends": "soon"}},
+		"robot": {Type: "android"},
+	}), briskwarden.WithClock(func() time.Time { return oracleEpoch }))
+	require.NoError(t, err)
+	for user, want := range map[string]signon.Outcome{"odd": signon.Grant, "liv": signon.StepUp, "past": signon.Block, "gone": signon.Block,
+		"ann": signon.Block, "nobody": signon.Block, "": signon.Block} {
+		d, err := rules.Decide(signon.SignOn{User: user, App: "news"})
+		require.NoError(t, err, user)
+		require.Equal(t, want, d.Outcome, user)
+	}
+	for _, user := range []string{"trouble", "wrong", "robot"} {
+		d, err := rules.Decide(signon.SignOn{User: user, App: "news"})
+		require.Error(t, err, user)
+		require.Equal(t, signon.Decision{Error: err.Error(), MaxAge: signon.NoMaxAge}, d, "an error comes with nothing but a block")
+	}
+	_, err = rules.Decide(signon.SignOn{User: "trouble", App: "news"})
+	require.ErrorIs(t, err, errDown)
+}
+
+func TestStatedAttributesAreCheckedAndLimited(t *testing.T) {
+	rules := open(t, `rulebook r { floor none }
+attribute user.mode word from request
+attribute user.desk word
+attribute device.patched yes-no from request
+attribute device.owner-team word
+user ann { attr desk south }
+app news { }
+policy p { who everyone to everything
+  case "mode" when user.mode is ashore => block
+  case "desk" when user.desk is north => block
+  case "team" when device.owner-team is it => block
+  case "patch" when device.patched => grant
+  otherwise => step-up password }
+`)
+	s := signon.SignOn{User: "ann", App: "news", Properties: map[string]any{"mode": "afloat", "desk": "north"},
+		Device: &signon.Device{Attributes: map[string]any{"patched": true, "owner-team": "it", "unheard": []any{}}}}
+	d, err := rules.Explain(s)
+	require.NoError(t, err)
+	require.Equal(t, signon.Block, d.Outcome, "the owner's team is unknown: a sign-on may not state it")
+	require.Equal(t, "team", d.Explanation.Deciding[0].Case)
+	require.False(t, d.Explanation.Deciding[0].Sure)
+	for field, wrong := range map[string]signon.SignOn{
+		"subject.properties.mode": {User: "ann", App: "news", Properties: map[string]any{"mode": 3.0}},
+		"context.device.patched":  {User: "ann", App: "news", Device: &signon.Device{Attributes: map[string]any{"patched": "yes"}}},
+	} {
+		d, err := rules.Decide(wrong)
+		var bad *signon.FieldError
+		require.ErrorAs(t, err, &bad)
+		require.Equal(t, field, bad.Field)
+		require.Equal(t, signon.Block, d.Outcome)
+	}
+}
+
+func TestFilesStayInsideTheFolder(t *testing.T) {
+	outside, dir := t.TempDir(), t.TempDir()
+	write(t, outside, "list.txt", "192.0.2.0/24\n")
+	write(t, outside, "more.warden", "user eve { }\n")
+	write(t, dir, "lists/a.txt", "\ufeff192.0.2.0/25  # the port\r\n\r\n198.51.100.1-198.51.100.9\r\n")
+	write(t, dir, "lists/b.txt", "2001:db8::/48\n")
+	write(t, dir, "places/places.warden", "network port from \"../lists/*.txt\"\n")
+	write(t, dir, "rulebook.warden", `rulebook r { floor none }
+user ann { } app news { }
+policy p { who everyone to everything case "x" when network in port => grant otherwise => block }
+expect "in" { user ann app news ip 198.51.100.9 => grant }
+`)
+	_, err := briskwarden.Open(dir)
+	require.NoError(t, err)
+	for link, target := range map[string]string{"lists/c.txt": filepath.Join(outside, "list.txt"), "more.warden": filepath.Join(outside, "more.warden")} {
+		path := filepath.Join(dir, filepath.FromSlash(link))
+		require.NoError(t, os.Symlink(target, path))
+		_, err := briskwarden.Open(dir)
+		require.Error(t, err, "a link out of the folder is not followed: %s", link)
+		require.NoError(t, os.Remove(path))
+	}
+	for clause, want := range map[string]string{`"/etc/hosts"`: "does not stay inside", `"../../x.txt"`: "leads out", `"nowhere.txt"`: "cannot be read",
+		`"none-*.txt"`: "no file is named like", `"../lists"`: "is a folder"} {
+		write(t, dir, "places/more.warden", "network more from "+clause+"\n")
+		_, err := briskwarden.Open(dir)
+		require.ErrorContains(t, err, want)
+		require.ErrorContains(t, err, "places/more.warden:1:19", "the place of the clause")
+	}
+	require.NoError(t, os.Remove(filepath.Join(dir, "places", "more.warden")))
+	write(t, dir, "lists/b.txt", "2001:db8::/48\n192.0.2.1/24\nnonsense\n")
+	_, err = briskwarden.Open(dir)
+	var check *briskwarden.CheckError
+	require.ErrorAs(t, err, &check)
+	require.Equal(t, []string{"lists/b.txt:2:1", "lists/b.txt:3:1"}, []string{place(check.Problems[0]), place(check.Problems[1])})
+}
+
+func place(p briskwarden.Problem) string {
+	at, _, _ := strings.Cut(p.String(), ": ")
+	return at
+}
+
+// rooms are the packages from the top of the house to its ground: imports point downward.
+var rooms = [][]string{
+	{"cmd/brisk"}, {"internal/cli"}, {"."}, {"internal/findings", "internal/expect"}, {"internal/engine"}, {"internal/rulebook"},
+	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
+	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set"},
+	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"signon"}, {"internal/spell"}, {"demo"},
+}
+
+func TestImportsPointDownward(t *testing.T) {
+	const module = "briskwarden.example/briskwarden"
+	floor := map[string]int{}
+	for i, room := range rooms {
+		for _, p := range room {
+			floor[p] = i
+		}
+	}
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{join .Imports " "}}`, "./...").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		from, imports, _ := strings.Cut(strings.TrimSpace(line), ":")
+		name := room(from, module)
+		if strings.HasPrefix(name, "examples/") {
+			for imported := range strings.FieldsSeq(imports) {
+				require.NotContains(t, imported, module+"/internal", "examples use what is public")
+			}
+			continue
+		}
+		at, known := floor[name]
+		require.True(t, known, "%s has no place in the house: add it to the rooms here and in docs/architecture.md", name)
+		seen++
+		for imported := range strings.FieldsSeq(imports) {
+			if below, ours := floor[room(imported, module)]; ours && strings.HasPrefix(imported, module) {
+				require.Greater(t, below, at, "%s imports %s", name, imported)
+			}
+		}
+	}
+	require.Equal(t, len(floor), seen, "a room of the list is gone")
+}
+
+func room(path, module string) string {
+	if path == module {
+		return "."
+	}
+	return strings.TrimPrefix(path, module+"/")
+}
