@@ -172,13 +172,11 @@ func (v *verdict) entry(label string, e signon.Entry) {
 	if !e.Sure {
 		sure = ", which cannot be ruled out"
 	}
-	v.row(label, "%s %q%s (%s)", e.Policy, e.Case, sure, e.At)
-	for _, d := range v.d.Demands {
-		if d.Policy == e.Policy && e.Outcome == signon.StepUp.String() && len(v.demandsOf(e.Policy)) == 1 {
-			v.row("", "%s%s", d.Demand, v.whether(d.Met))
-		}
+	v.row(label, "%s %q%s, at %s", e.Policy, e.Case, sure, e.At)
+	if d, ok := v.demandOf(e); ok {
+		v.row("", "asks %s%s", d.Demand, v.whether(d.Met))
 	}
-	v.row("", "%s", e.Why)
+	v.row("", "because %s", e.Why)
 }
 
 // whether tells what became of a demand.
@@ -192,13 +190,20 @@ func (v *verdict) whether(met bool) string {
 	return ""
 }
 
-func (v *verdict) demandsOf(policy string) (list []signon.Demand) {
-	for _, d := range v.d.Demands {
-		if d.Policy == policy {
-			list = append(list, d)
+// demandOf finds what a case asked for, and whether it was met.
+func (v *verdict) demandOf(e signon.Entry) (signon.Demand, bool) {
+	for _, p := range v.rb.Policies {
+		for _, c := range p.Cases {
+			if p.Name != e.Policy || c.Label != e.Case || c.Demand == nil {
+				continue
+			}
+			i := slices.IndexFunc(v.d.Demands, func(d signon.Demand) bool { return d.Policy == e.Policy && d.Demand == c.Demand.Text })
+			if i >= 0 {
+				return v.d.Demands[i], true
+			}
 		}
 	}
-	return list
+	return signon.Demand{}, false
 }
 
 // rest tells what else counts: other policies that spoke, sessions, waivers, notices, watch and risk.
@@ -240,7 +245,11 @@ func (v *verdict) alsoSpoke() {
 		case e.Outcome == "abstain" && e.Sure:
 			abstained = append(abstained, e.Policy)
 		default:
-			v.row(label, "%s %q: %s%s; %s", e.Policy, e.Case, e.Outcome, v.metOrNot(e), e.Why)
+			why := ""
+			if e.Case != "otherwise" {
+				why = "; " + e.Why
+			}
+			v.row(label, "%s %q: %s%s%s", e.Policy, e.Case, e.Outcome, v.metOrNot(e), why)
 			label = ""
 		}
 	}
@@ -250,13 +259,11 @@ func (v *verdict) alsoSpoke() {
 }
 
 func (v *verdict) metOrNot(e signon.Entry) string {
-	if e.Outcome != signon.StepUp.String() {
+	d, ok := v.demandOf(e)
+	if !ok {
 		return ""
 	}
-	if list := v.demandsOf(e.Policy); len(list) == 1 {
-		return fmt.Sprintf(" %s%s", list[0].Demand, map[bool]string{true: " (met)", false: " (not met)"}[list[0].Met])
-	}
-	return ""
+	return fmt.Sprintf(" %s%s", d.Demand, map[bool]string{true: " (met)", false: " (not met)"}[d.Met])
 }
 
 func (v *verdict) risk(r *signon.Risk) {
