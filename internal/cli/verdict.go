@@ -120,7 +120,7 @@ func span(seconds int64) string {
 func (v *verdict) decided() {
 	x := v.d.Explanation
 	label := "Decided"
-	for _, e := range x.Deciding {
+	for _, e := range particularFirst(x.Deciding) {
 		v.entry(label, e)
 		label = "and"
 	}
@@ -141,6 +141,14 @@ func (v *verdict) decided() {
 			}
 		}
 	}
+}
+
+// particularFirst puts cases with a condition before those that are otherwise.
+func particularFirst(list []signon.Entry) []signon.Entry {
+	rank := map[bool]int{true: 1}
+	return slices.SortedStableFunc(slices.Values(list), func(a, b signon.Entry) int {
+		return rank[a.Case == "otherwise"] - rank[b.Case == "otherwise"]
+	})
 }
 
 // nearest suggests a known name for one that is not.
@@ -214,6 +222,9 @@ func (v *verdict) rest() {
 		same := map[bool]string{true: "the same", false: w.Outcome.String()}[w.Outcome == v.d.Outcome]
 		v.row("Watched", "with the policies on watch it would be %s", same)
 		for _, e := range w.Policies {
+			if e.Outcome == "abstain" {
+				continue
+			}
 			v.row("", "%s %q: %s; %s (%s)", e.Policy, e.Case, e.Outcome, e.Why, e.At)
 		}
 	}
