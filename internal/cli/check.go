@@ -17,12 +17,15 @@ import (
 )
 
 func (s *session) checkCommand() *cobra.Command {
-	return &cobra.Command{
+	var sarif string
+	c := &cobra.Command{
 		Use:   "check",
 		Short: "Read everything, and report errors and warnings with their places",
 		Args:  noArgs,
-		RunE:  func(*cobra.Command, []string) error { return s.check() },
+		RunE:  func(*cobra.Command, []string) error { return s.check(sarif) },
 	}
+	c.Flags().StringVar(&sarif, "sarif", "", "write the findings to a file in SARIF 2.1.0 too")
+	return c
 }
 
 // noArgs is cobra.NoArgs in our words.
@@ -33,7 +36,7 @@ func noArgs(c *cobra.Command, args []string) error {
 	return nil
 }
 
-func (s *session) check() error {
+func (s *session) check(sarif string) error {
 	rb, err := s.load()
 	if err != nil {
 		return err
@@ -51,6 +54,9 @@ func (s *session) check() error {
 	} else {
 		(&listing{out: s.out, rb: rb, paint: s.paint}).print(list)
 		s.checkSummary(rb, list)
+	}
+	if err == nil && sarif != "" {
+		err = writeSARIF(sarif, list)
 	}
 	if err == nil && list.Count(diag.Error) > 0 {
 		err = &exit{status: exitFindings}

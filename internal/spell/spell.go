@@ -3,9 +3,9 @@ package spell
 
 // Nearest returns the candidate closest to name by edit distance, where a swap of
 // neighbouring letters counts as one edit. It returns "" when none is close
-// enough to be a likely slip: more than a third of the name's letters, or 3, differ.
+// enough to be a likely slip: more than a quarter of the name's letters, or 3, differ.
 func Nearest(name string, candidates []string) string {
-	limit := min(3, max(1, len([]rune(name))/3))
+	limit := min(3, max(1, len([]rune(name))/4))
 	best, bestDistance := "", limit+1
 	for _, c := range candidates {
 		if c == name {

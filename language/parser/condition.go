@@ -107,14 +107,14 @@ func (p *parser) comparison() ast.Cond {
 func (p *parser) isSomething(c *ast.Compare) {
 	t := p.take()
 	not := p.accept("not")
-	if p.is("known") || p.is("unknown") {
+	if (p.is("known") || p.is("unknown")) && (c.Op == ast.Bare || c.Op == ast.Has || c.Op == ast.Meets) {
 		known := p.take().Text == "known"
 		c.Known = map[[2]bool]ast.KnownOp{{false, true}: ast.IsKnown, {false, false}: ast.IsUnknown,
 			{true, true}: ast.IsNotKnown, {true, false}: ast.IsNotUnknown}[[2]bool{not, known}]
 		return
 	}
 	if c.Op != ast.Bare {
-		p.report(t, `only "is known" and "is unknown" can stand after a comparison`, "expected the end of the comparison, found %s", t.Describe())
+		p.report(t, `"is known" and "is unknown" ask about a fact: write them after it alone`, "expected the end of the comparison, found %s", t.Describe())
 		panic(bail{})
 	}
 	c.Op = ast.Is

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"net/url"
+	"os"
+	"slices"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"briskwarden.example/briskwarden/internal/diag"
+)
+
+// The parts of SARIF 2.1.0 (OASIS) that findings need.
+type (
+	sarifLog struct {
+		Schema  string     `json:"$schema"`
+		Version string     `json:"version"`
+		Runs    []sarifRun `json:"runs"`
+	}
+	sarifRun struct {
+		Tool       sarifTool     `json:"tool"`
+		ColumnKind string        `json:"columnKind"`
+		Results    []sarifResult `json:"results"`
+	}
+	sarifTool struct {
+		Driver sarifDriver `json:"driver"`
+	}
+	sarifDriver struct {
+		Name  string      `json:"name"`
+		Rules []sarifRule `json:"rules"`
+	}
+	sarifRule struct {
+		ID diag.Code `json:"id"`
+	}
+	sarifResult struct {
+		RuleID    diag.Code       `json:"ruleId"`
+		RuleIndex int             `json:"ruleIndex"`
+		Level     diag.Severity   `json:"level"`
+		Message   sarifMessage    `json:"message"`
+		Locations []sarifLocation `json:"locations"`
+	}
+	sarifMessage struct {
+		Text string `json:"text"`
+	}
+	sarifLocation struct {
+		Physical sarifPhysical `json:"physicalLocation"`
+	}
+	sarifPhysical struct {
+		Artifact sarifArtifact `json:"artifactLocation"`
+		Region   *sarifRegion  `json:"region,omitzero"`
+	}
+	sarifArtifact struct {
+		URI string `json:"uri"`
+	}
+	sarifRegion struct {
+		StartLine   int32 `json:"startLine"`
+		StartColumn int32 `json:"startColumn"`
+		EndColumn   int32 `json:"endColumn"`
+	}
+)
+
+// writeSARIF writes findings as a SARIF 2.1.0 log; places are relative to the rulebook's folder.
+func writeSARIF(name string, list diag.List) error {
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "brisk", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
+	for _, d := range list {
+		rules := &run.Tool.Driver.Rules
+		index := slices.Index(*rules, sarifRule{d.Code})
+		if index < 0 {
+			index = len(*rules)
+			*rules = append(*rules, sarifRule{d.Code})
+		}
+		text := d.Message
+		if d.Help != "" {
+			text += " (" + d.Help + ")"
+		}
+		place := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Path: d.Pos.File}).String()}}
+		if d.Pos.IsValid() {
+			place.Region = &sarifRegion{d.Pos.Line, d.Pos.Column, d.Pos.Column + int32(d.Span)}
+		}
+		run.Results = append(run.Results, sarifResult{d.Code, index, d.Severity, sarifMessage{text}, []sarifLocation{{place}}})
+	}
+	log := sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}}
+	text, err := json.Marshal(log, jsontext.WithIndent("  "))
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(name, append(text, '\n'), 0o644); err != nil {
+		return usage("%w", err)
+	}
+	return nil
+}

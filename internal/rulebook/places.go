@@ -1,0 +1,162 @@
+package rulebook
+
+import (
+	"bufio"
+	"bytes"
+	"strings"
+
+	"briskwarden.example/briskwarden/internal/directory"
+	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/language/ast"
+	"briskwarden.example/briskwarden/language/token"
+	"briskwarden.example/briskwarden/signon"
+)
+
+func (r *resolver) networks() {
+	for _, d := range r.decls.networks.list {
+		if _, err := place.ParseItem(d.Name.Text); err == nil {
+			r.fail(d.Name, "choose another name", "%q reads as an address, prefix or range", d.Name.Text)
+		}
+		var prefixes []prefix
+		for _, item := range d.Items {
+			p, err := place.ParseItem(item.Text)
+			if err != nil {
+				r.fail(item, "", "%v", err)
+				continue
+			}
+			prefixes = append(prefixes, p...)
+		}
+		r.once(d.Items)
+		for _, from := range d.From {
+			for _, file := range r.paths(from) {
+				prefixes = append(prefixes, r.addresses(from, file)...)
+			}
+		}
+		id := r.addNetwork(d.Name.Text, prefixes)
+		r.names.networks[d.Name.Text] = id
+		if d.Trusted.IsValid() {
+			r.rb.Networks.Trusted = r.rb.Networks.Trusted.With(id)
+		}
+		if d.Anonymous.IsValid() {
+			r.rb.Networks.Anonymous = r.rb.Networks.Anonymous.With(id)
+		}
+	}
+}
+
+// addresses reads a file of one address, prefix or range a line.
+func (r *resolver) addresses(from ast.Name, file string) (prefixes []prefix) {
+	if strings.HasSuffix(file, ".gz") || strings.HasSuffix(file, ".zst") {
+		r.fail(from, "unpack it", "%s: compressed files are not read yet", file)
+		return nil
+	}
+	src, err := r.load(file, maxList)
+	if err != nil {
+		r.fail(from, "", "%s cannot be read: %v", file, cause(err))
+		return nil
+	}
+	lines := bufio.NewScanner(bytes.NewReader(bytes.TrimPrefix(src, []byte("\ufeff"))))
+	lines.Buffer(nil, 1<<20)
+	n := int32(0)
+	for lines.Scan() {
+		n++
+		text, _, _ := strings.Cut(lines.Text(), "#")
+		if text = strings.TrimSpace(text); text == "" {
+			continue
+		}
+		p, err := place.ParseItem(text)
+		if err != nil {
+			at := token.Pos{File: file, Line: n, Column: 1}
+			r.errors.Add(at, 1, "a line holds one address, prefix or range; a comment begins with #", "%v", err)
+			continue
+		}
+		prefixes = append(prefixes, p...)
+	}
+	if err := lines.Err(); err != nil {
+		r.errors.Add(token.Pos{File: file, Line: n + 1, Column: 1}, 1, "", "the file cannot be read on: %v", err)
+	}
+	return prefixes
+}
+
+func (r *resolver) countries() {
+	known := keysOf(r.decls.countries.byName)
+	for _, d := range r.decls.countries.list {
+		if t := d.Name.Text; len(t) == 2 && strings.ToUpper(t) == t && strings.ToLower(t) != t {
+			r.fail(d.Name, "choose a longer name", "a set of countries cannot be named like a country, %q", t)
+		}
+		for _, item := range d.Items {
+			if r.decls.countries.byName[item.Text] == nil && !signon.IsCountry(item.Text) {
+				if len(item.Text) == 2 {
+					r.fail(item, "countries are ISO 3166-1 alpha-2 codes in capitals, such as NO", "there is no country %q", item.Text)
+				} else {
+					r.unknown(item, "countries", known)
+				}
+			}
+		}
+		r.once(d.Items)
+	}
+	if circle := r.countryCircle(); circle != nil {
+		at := r.decls.countries.byName[circle[0]].Name
+		r.fail(at, "take one of them out", "sets of countries form a circle: %s", strings.Join(circle, " → "))
+	}
+}
+
+// countryCircle finds sets of countries that name each other, as groups that contain each other are found.
+func (r *resolver) countryCircle() []string {
+	sets := directory.NewGroups()
+	for _, d := range r.decls.countries.list {
+		for _, item := range d.Items {
+			if r.decls.countries.byName[item.Text] != nil {
+				sets.Nest(sets.Add(item.Text), sets.Add(d.Name.Text))
+			}
+		}
+	}
+	return sets.Circle()
+}
+
+func (r *resolver) schedules() {
+	for i, d := range r.decls.schedules.list {
+		s := &schedule.Schedule{Name: d.Name.Text, Zone: r.rb.Zone}
+		if d.Zone.Given() {
+			s.Zone = r.location(d.Zone)
+		}
+		for _, w := range d.Windows {
+			s.Windows = append(s.Windows, r.window(w))
+		}
+		s.Except, s.During = r.spans(d.Except), r.spans(d.During)
+		for _, c := range d.Calendars {
+			r.paths(c)
+			r.warn(NotReadYet, c, "until it is, whether the schedule is open is unknown", "calendars are not read yet")
+			s.Partial = true
+		}
+		if len(d.Windows) == 0 && len(d.During) == 0 && len(d.Clauses) == len(d.Except)+len(d.Calendars) {
+			r.fail(d.Name, "add a window such as \"mon-fri 06:00-20:00\", or \"during\"", "the schedule %s is never open", d.Name)
+		}
+		r.rb.Schedules = append(r.rb.Schedules, s)
+		r.names.schedules[d.Name.Text] = i
+	}
+}
+
+func (r *resolver) window(w ast.Window) (window schedule.Window) {
+	var err error
+	if window.Days, err = schedule.ParseDays(w.Days.Text); err != nil {
+		r.fail(w.Days, "", "%v", err)
+	}
+	if window.Start, window.End, err = schedule.ParseHours(w.Hours.Text); err != nil {
+		r.fail(w.Hours, "", "%v", err)
+	}
+	return window
+}
+
+func (r *resolver) spans(list []ast.Name) (spans []schedule.Span) {
+	for _, n := range list {
+		span, err := schedule.ParseSpan(n.Text)
+		if err != nil {
+			r.fail(n, "", "%v", err)
+			continue
+		}
+		spans = append(spans, span)
+	}
+	r.once(list)
+	return spans
+}
