@@ -102,8 +102,12 @@ type (
 )
 
 // Decode reads one request. Absent and null mean the same: unknown; fields that are not
-// known are ignored; keys match exactly. A field that cannot be read is a [*FieldError].
+// known are ignored; keys match exactly. A byte order mark may stand first. A field that cannot be read is a [*FieldError].
 func Decode(data []byte) (SignOn, error) {
+	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	if string(bytes.TrimSpace(data)) == "null" {
+		return SignOn{}, &FieldError{"", "expected an object, found null"}
+	}
 	var r request
 	if err := json.Unmarshal(data, &r); err != nil {
 		return SignOn{}, fieldError(err, data)

@@ -49,7 +49,7 @@ func TestDecodeTakesAbsentAndNullAlike(t *testing.T) {
 
 func TestDecodeNamesTheField(t *testing.T) {
 	for request, want := range map[string]string{
-		``: "found nothing", `nope`: "not JSON", `[]`: "expected an object, found an array", `{"a":1} {}`: "not JSON",
+		``: "found nothing", `null`: "found null", `nope`: "not JSON", `[]`: "expected an object, found an array", `{"a":1} {}`: "not JSON",
 		`{"subject":"x"}`:                                    "subject: expected an object, found a string",
 		`{"subject":{"type":"robot"}}`:                       "subject.type:",
 		`{"resource":{"type":"door"}}`:                       "resource.type:",
