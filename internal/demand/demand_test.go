@@ -82,7 +82,7 @@ func TestPlans(t *testing.T) {
 		{demands: "demand it { aal2 }", enrolled: "password pin app-code", presented: "pin", verify: "app-code"},
 		{demands: "demand it { aal3 }", enrolled: "password security-key", verify: "password+security-key"},
 		{demands: "demand it { aal3 and password }", enrolled: "password security-key tap", verify: "password+tap password+security-key"},
-		{demands: "demand it { aal3 }", enrolled: "password app-code", enrol: "security-key passkey smart-card tap"},
+		{demands: "demand it { aal3 }", enrolled: "password app-code", enrol: "passkey smart-card tap security-key"},
 		{demands: "demand it { passkey }", enrolled: "password", enrol: "passkey"},
 		{demands: "demand it { passkey or app-code and pin }", enrolled: "password", enrol: "passkey"},
 		{demands: "demand it { password and enrol passkey }", enrolled: "password", verify: "password", enrol: "passkey"},

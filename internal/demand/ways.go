@@ -210,8 +210,7 @@ func (l *Planner) waysOf(n *node) []way {
 		for _, m := range l.proof.Methods.All() {
 			every.Add(m.ID)
 		}
-		ways := l.reaching(n.level, shown, every)
-		return slices.DeleteFunc(ways, func(w way) bool { return w.present.Len() > ways[0].present.Len() })
+		return l.fewestMissing(l.reaching(n.level, shown, every))
 	case changePassword:
 		w.change = true
 	case deviceMeets:
@@ -225,6 +224,16 @@ func (l *Planner) waysOf(n *node) []way {
 		w.enrol.Add(n.method.ID)
 	}
 	return l.list(w)
+}
+
+// fewestMissing are the ways for which the person would have to enrol in the fewest methods.
+func (l *Planner) fewestMissing(ways []way) []way {
+	missing := func(w way) int { return (w.present &^ l.proof.Enrolled).Len() }
+	fewest := MaxMethods
+	for _, w := range ways {
+		fewest = min(fewest, missing(w))
+	}
+	return slices.DeleteFunc(ways, func(w way) bool { return missing(w) > fewest })
 }
 
 // reaching are the smallest sets from those at hand that reach the level beside what is
