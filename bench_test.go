@@ -185,6 +185,29 @@ func BenchmarkDecidePolicies(b *testing.B) {
 	}
 }
 
+// BenchmarkDecideOtherGroups has all policies for one app, each for one group of 5,000.
+func BenchmarkDecideOtherGroups(b *testing.B) {
+	for _, n := range []int{100, 10000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			var src strings.Builder
+			src.WriteString("rulebook r { }\nuser ann { groups g7, g12, g50  methods password }\napp news { }\n")
+			for i := range 5000 {
+				fmt.Fprintf(&src, "group g%d { }\n", i)
+			}
+			for i := range n {
+				fmt.Fprintf(&src, "policy p%d { who group g%d  to app news  otherwise => step-up password }\n", i, (i*7919)%5000)
+			}
+			rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(src.String())}})
+			require.NoError(b, err)
+			var d signon.Decision
+			s := signon.SignOn{User: "ann", App: "news", Time: oracleEpoch, Presented: []string{"password"}}
+			for b.Loop() {
+				_ = rules.DecideInto(&s, &d)
+			}
+		})
+	}
+}
+
 var largeUsers = func() (ids []string) {
 	for i := range 1000 {
 		ids = append(ids, fmt.Sprintf("u%d", i))

@@ -217,12 +217,13 @@ policy g { who everyone to everything stage draft otherwise => block }
 func TestManyPoliciesOfOneApp(t *testing.T) {
 	var src strings.Builder
 	src.WriteString(head + "user bob { groups g7, g150 }\n")
-	for i := range 200 {
-		n := fmt.Sprintf("%03d", i)
+	const policies = 64*64 + 200 // more than a shelf
+	for i := range policies {
+		n := fmt.Sprintf("%04d", i)
 		src.WriteString("policy p" + n + " { who group g" + strconv.Itoa(i) + ", user ann to everything otherwise => grant }\nuser u" + n + " { groups g" + strconv.Itoa(i) + " }\n")
 	}
 	e := newEngine(t, src.String(), engine.Sources{})
-	for user, want := range map[string][]string{"bob": {"p007", "p150"}, "u064": {"p064"}, "u199": {"p199"}} {
+	for user, want := range map[string][]string{"bob": {"p0007", "p0150"}, "u0064": {"p0064"}, "u4095": {"p4095"}, "u4096": {"p4096"}, "u4295": {"p4295"}} {
 		s := signon.SignOn{User: user, App: "news"}
 		var d signon.Decision
 		require.NoError(t, e.Decide(&s, &d, true))
@@ -232,10 +233,10 @@ func TestManyPoliciesOfOneApp(t *testing.T) {
 		}
 		require.Equal(t, want, got, user)
 		require.Equal(t, signon.Grant, d.Outcome)
-		require.Len(t, d.Explanation.Skipped, 200-len(want))
+		require.Len(t, d.Explanation.Skipped, policies-len(want))
 	}
 	s := signon.SignOn{User: "ann", App: "news"}
 	var d signon.Decision
 	require.NoError(t, e.Decide(&s, &d, true))
-	require.Len(t, d.Explanation.Policies, 200)
+	require.Len(t, d.Explanation.Policies, policies)
 }

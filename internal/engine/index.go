@@ -11,7 +11,13 @@ import (
 // group, user, type and domain it has the policies that name it, so that policies about
 // other people are never looked at.
 type index struct {
-	chunks []chunk
+	shelves []shelf
+}
+
+// shelf is up to 64 chunks, and the selectors of the policies in them.
+type shelf struct {
+	chunks   []chunk
+	included selected
 }
 
 // chunk is up to 64 policies, in name order, and the selectors that they stand in.
@@ -21,36 +27,47 @@ type chunk struct {
 	excepted selected
 }
 
-// policySet is a set of the policies of a chunk.
-type policySet uint64
+// places is a set of the places in a chunk or on a shelf.
+type places uint64
 
-// selected has, for each selector, the policies that it stands in.
+const mostPlaces = 64
+
+// selected has, for each selector, the places in which it stands.
 type selected struct {
-	everyone, people policySet
-	groups           []groupPolicies // by group
-	users            map[string]policySet
-	types            map[string]policySet
-	domains          map[string]policySet
+	everyone, people places
+	groups           []groupPlaces // by group
+	users            map[string]places
+	types            map[string]places
+	domains          map[string]places
 }
 
-// groupPolicies are the policies that name a group.
-type groupPolicies struct {
-	group    int32
-	policies policySet
+// groupPlaces are the places in which a group stands.
+type groupPlaces struct {
+	group  int32
+	places places
 }
 
 func (x *index) add(p *policy) {
-	if n := len(x.chunks); n == 0 || len(x.chunks[n-1].policies) == 64 {
-		x.chunks = append(x.chunks, chunk{})
+	if n := len(x.shelves); n == 0 || x.shelves[n-1].full() {
+		x.shelves = append(x.shelves, shelf{})
 	}
-	c := &x.chunks[len(x.chunks)-1]
-	one := policySet(1) << len(c.policies)
+	s := &x.shelves[len(x.shelves)-1]
+	if n := len(s.chunks); n == 0 || len(s.chunks[n-1].policies) == mostPlaces {
+		s.chunks = append(s.chunks, chunk{})
+	}
+	c := &s.chunks[len(s.chunks)-1]
+	s.included.add(p.Who.Items, 1<<(len(s.chunks)-1))
+	c.included.add(p.Who.Items, 1<<len(c.policies))
+	c.excepted.add(p.Who.Except, 1<<len(c.policies))
 	c.policies = append(c.policies, p)
-	c.included.add(p.Who.Items, one)
-	c.excepted.add(p.Who.Except, one)
 }
 
-func (s *selected) add(list []rulebook.PersonSelector, one policySet) {
+func (s *shelf) full() bool {
+	n := len(s.chunks)
+	return n == mostPlaces && len(s.chunks[n-1].policies) == mostPlaces
+}
+
+func (s *selected) add(list []rulebook.PersonSelector, one places) {
 	for _, item := range list {
 		switch item.Kind {
 		case rulebook.Everyone:
@@ -60,9 +77,9 @@ func (s *selected) add(list []rulebook.PersonSelector, one policySet) {
 		case rulebook.InGroup:
 			i, ok := s.group(item.Group)
 			if !ok {
-				s.groups = slices.Insert(s.groups, i, groupPolicies{group: item.Group})
+				s.groups = slices.Insert(s.groups, i, groupPlaces{group: item.Group})
 			}
-			s.groups[i].policies |= one
+			s.groups[i].places |= one
 		case rulebook.IsUser:
 			put(&s.users, item.Name, one)
 		case rulebook.OfType:
@@ -75,18 +92,18 @@ func (s *selected) add(list []rulebook.PersonSelector, one policySet) {
 
 // group finds the place of a group among those that are named.
 func (s *selected) group(id int32) (int, bool) {
-	return slices.BinarySearchFunc(s.groups, id, func(g groupPolicies, id int32) int { return int(g.group) - int(id) })
+	return slices.BinarySearchFunc(s.groups, id, func(g groupPlaces, id int32) int { return int(g.group) - int(id) })
 }
 
-func put(m *map[string]policySet, key string, one policySet) {
+func put(m *map[string]places, key string, one places) {
 	if *m == nil {
-		*m = map[string]policySet{}
+		*m = map[string]places{}
 	}
 	(*m)[key] |= one
 }
 
-// of are the policies that select the person.
-func (s *selected) of(p *rulebook.Person) policySet {
+// of are the places with a selector that selects the person.
+func (s *selected) of(p *rulebook.Person) places {
 	found := s.everyone
 	if p.Type != "service" {
 		found |= s.people
@@ -106,8 +123,17 @@ func (s *selected) of(p *rulebook.Person) policySet {
 	return found
 }
 
-// ofGroups goes through both sorted lists side by side.
-func (s *selected) ofGroups(groups []int32) (found policySet) {
+// ofGroups goes through both sorted lists side by side, or where far more groups are named
+// than the person is in, looks each of the person's up.
+func (s *selected) ofGroups(groups []int32) (found places) {
+	if len(s.groups) > 8*len(groups) {
+		for _, id := range groups {
+			if i, ok := s.group(id); ok {
+				found |= s.groups[i].places
+			}
+		}
+		return found
+	}
 	named := s.groups
 	for len(named) > 0 && len(groups) > 0 {
 		switch {
@@ -116,7 +142,7 @@ func (s *selected) ofGroups(groups []int32) (found policySet) {
 		case named[0].group > groups[0]:
 			groups = groups[1:]
 		default:
-			found |= named[0].policies
+			found |= named[0].places
 			named, groups = named[1:], groups[1:]
 		}
 	}
@@ -125,11 +151,22 @@ func (s *selected) ofGroups(groups []int32) (found policySet) {
 
 // matching appends the policies whose "who" holds for the person, in name order.
 func (x *index) matching(p *rulebook.Person, list []*policy) []*policy {
-	for i := range x.chunks {
-		c := &x.chunks[i]
-		for found := c.included.of(p) &^ c.excepted.of(p); found != 0; found &= found - 1 {
-			list = append(list, c.policies[bits.TrailingZeros64(uint64(found))])
+	for i := range x.shelves {
+		s := &x.shelves[i]
+		if len(s.chunks) == 1 {
+			list = s.chunks[0].matching(p, list)
+			continue
 		}
+		for found := s.included.of(p); found != 0; found &= found - 1 {
+			list = s.chunks[bits.TrailingZeros64(uint64(found))].matching(p, list)
+		}
+	}
+	return list
+}
+
+func (c *chunk) matching(p *rulebook.Person, list []*policy) []*policy {
+	for found := c.included.of(p) &^ c.excepted.of(p); found != 0; found &= found - 1 {
+		list = append(list, c.policies[bits.TrailingZeros64(uint64(found))])
 	}
 	return list
 }
