@@ -16,6 +16,7 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // The exit statuses.
@@ -103,7 +104,7 @@ func (s *session) command() *cobra.Command {
 		SilenceErrors:     true,
 		SilenceUsage:      true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
-		Args:              cobra.NoArgs,
+		Args:              knownCommand,
 		RunE:              func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	flags := root.PersistentFlags()
@@ -112,6 +113,22 @@ func (s *session) command() *cobra.Command {
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
 	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.initCommand(), s.demoCommand())
 	return root
+}
+
+// knownCommand reports what is no command.
+func knownCommand(root *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, c := range root.Commands() {
+		names = append(names, c.Name())
+	}
+	hint := ""
+	if near := spell.Nearest(args[0], names); near != "" {
+		hint = fmt.Sprintf("; did you mean %q?", near)
+	}
+	return usage("there is no command %q%s", args[0], hint)
 }
 
 // folder is the rulebook's folder: the one asked for, or the nearest one upward.

@@ -17,9 +17,11 @@ func (s *session) demoCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Write the demo rulebook into DIR, and walk through the whole job on it",
-		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) == 1 {
+			switch {
+			case len(args) > 1:
+				return usage("name one folder to write into: brisk demo DIR")
+			case len(args) == 1:
 				return s.demo(args[0])
 			}
 			dir, err := os.MkdirTemp("", "skerry-line-")
