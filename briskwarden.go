@@ -18,14 +18,15 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // Rulebook is a rulebook that was read, checked and compiled. It never changes.
 type Rulebook struct {
-	engine   *engine.Engine
-	problems []Problem
+	engine *engine.Engine
+	clock  func() time.Time
 }
 
 // Option says how a rulebook is opened.
@@ -71,11 +72,13 @@ func OpenFS(fsys fs.FS, options ...Option) (*Rulebook, error) {
 		o(&s)
 	}
 	rb := rulebook.Load(fsys, s.load)
-	problems := problemsOf(rb.Diagnostics)
 	if rb.Diagnostics.Count(diag.Error) > 0 {
-		return nil, &CheckError{Problems: problems}
+		return nil, &CheckError{Problems: problemsOf(rb.Diagnostics)}
 	}
-	return &Rulebook{engine: engine.New(rb, s.sources), problems: problems}, nil
+	if s.sources.Clock == nil {
+		s.sources.Clock = time.Now
+	}
+	return &Rulebook{engine: engine.New(rb, s.sources), clock: s.sources.Clock}, nil
 }
 
 // Name is the name that the rulebook gives itself.
@@ -84,8 +87,11 @@ func (r *Rulebook) Name() string { return r.engine.Rulebook().Name }
 // Digest names the exact content of the rulebook: "sha256:…" over every file that was read.
 func (r *Rulebook) Digest() string { return r.engine.Rulebook().Digest }
 
-// Warnings are what was found about the rulebook that stops nothing.
-func (r *Rulebook) Warnings() []Problem { return r.problems }
+// Warnings finds what stops nothing about the rulebook and is hardly meant: the same as the
+// command "brisk check" reports. It looks through all people and policies each time.
+func (r *Rulebook) Warnings() []Problem {
+	return problemsOf(findings.Check(r.engine.Rulebook(), r.clock()))
+}
 
 // Decide decides on a sign-on: the outcome, what was demanded and what the person can do
 // next, without the explanation. The error says which field of the sign-on cannot be, or

@@ -217,6 +217,22 @@ expect "in" { user ann app news ip 198.51.100.9 => grant }
 	require.Equal(t, []string{"lists/b.txt:2:1", "lists/b.txt:3:1"}, []string{place(check.Problems[0]), place(check.Problems[1])})
 }
 
+func TestWarningsAreThoseOfCheck(t *testing.T) {
+	rules := open(t, `rulebook r { }
+user ann { groups crew, crew }
+app news { }
+policy p { who type service to everything otherwise => block }
+waiver w { because "x" owner "y" who everyone to everything lifts pin until 2020-01-01 }
+`)
+	var codes []string
+	for _, w := range rules.Warnings() {
+		require.False(t, w.Error)
+		codes = append(codes, w.Code)
+	}
+	require.Equal(t, []string{"repeated-item", "policy-for-nobody", "waiver-over"}, codes)
+	require.Empty(t, openDemo(t).Warnings())
+}
+
 func place(p briskwarden.Problem) string {
 	at, _, _ := strings.Cut(p.String(), ": ")
 	return at
