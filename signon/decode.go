@@ -161,9 +161,9 @@ func (r *request) signOn() SignOn {
 		Device: (*Device)(nil), Session: Session{c.Session.ID, c.Session.Started.Time},
 		Presented: c.Presented, Risk: c.Risk, Consent: (*Consent)(c.Consent),
 	}
-	if d := c.Device; d != nil {
-		s.Device = &Device{d.ID, d.OS, d.Version, d.Form, d.Managed, d.Compliant, d.Registered, d.Encrypted, d.Firewall,
-			d.ScreenLock, d.Jailbroken, d.Reported.Time, d.Attributes}
+	if c.Device != nil {
+		d := c.Device.plain()
+		s.Device = &d
 	}
 	if len(c.Evidence) > 0 {
 		s.Evidence = make([]Evidence, len(c.Evidence))
@@ -172,6 +172,24 @@ func (r *request) signOn() SignOn {
 		}
 	}
 	return s
+}
+
+func (d *device) plain() Device {
+	return Device{d.ID, d.OS, d.Version, d.Form, d.Managed, d.Compliant, d.Registered, d.Encrypted, d.Firewall, d.ScreenLock,
+		d.Jailbroken, d.Reported.Time, d.Attributes}
+}
+
+// DecodeDevice reads the device object of a request by itself, as an inventory lists it.
+// Fields that are not a device's own are its Attributes.
+func DecodeDevice(data []byte) (Device, error) {
+	if string(bytes.TrimSpace(data)) == "null" {
+		return Device{}, &FieldError{"", "expected an object, found null"}
+	}
+	var d device
+	if err := json.Unmarshal(data, &d); err != nil {
+		return Device{}, fieldError(err, data)
+	}
+	return d.plain(), nil
 }
 
 // UnmarshalJSONFrom reads a truth value, or null.

@@ -75,9 +75,15 @@ func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List) {
 		verdict += ", " + s.paint.amber(plural(warnings, "warning"))
 	}
 	fmt.Fprintf(s.out, "%s: %s.\n", s.paint.bold(rb.Name), verdict)
-	fmt.Fprintf(s.out, "Read %s: %s, %s, %s, %s, %s, %s.\n", plural(len(rb.Files), "file"), plural(len(rb.Policies), "policy"),
-		plural(len(rb.Waivers), "waiver"), plural(len(rb.Apps), "app"), plural(len(rb.People), "person"),
-		plural(len(rb.Groups.Names()), "group"), plural(len(rb.Expects), "expectation"))
+	counts := []string{plural(len(rb.Policies), "policy"), plural(len(rb.Waivers), "waiver"), plural(len(rb.Apps), "app"),
+		plural(len(rb.People), "person"), plural(len(rb.Groups.Names()), "group"), plural(len(rb.Expects), "expectation")}
+	if len(rb.Devices) > 0 {
+		counts = append(counts, plural(len(rb.Devices), "device"))
+	}
+	if rb.Located > 0 {
+		counts = append(counts, plural(rb.Located, "located prefix"))
+	}
+	fmt.Fprintf(s.out, "Read %s: %s.\n", plural(len(rb.Files), "file"), strings.Join(counts, ", "))
 }
 
 type jsonFinding struct {

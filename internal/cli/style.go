@@ -97,6 +97,8 @@ func plural(n int, one string) string {
 		return "1 " + one
 	}
 	switch {
+	case strings.HasSuffix(one, "x"):
+		one += "e"
 	case strings.HasSuffix(one, "y"):
 		one = strings.TrimSuffix(one, "y") + "ie"
 	case one == "person":

@@ -10,6 +10,7 @@ import (
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -20,12 +21,13 @@ type People interface {
 	Person(id string) (person directory.Person, found bool, err error)
 }
 
-// Geo tells in which country an address is.
+// Geo tells where an address is.
 type Geo interface {
-	Country(netip.Addr) (code string, ok bool)
+	Locate(netip.Addr) (at place.Location, known bool)
 }
 
-// Sources supply facts that neither the sign-on nor the rulebook has. What is nil supplies nothing.
+// Sources supply facts that neither the sign-on nor the rulebook has. What is nil supplies
+// nothing, but for Geo and Inventory, which are then what the rulebook's files say.
 type Sources struct {
 	People    People
 	Geo       Geo
@@ -70,6 +72,12 @@ func (t *target) index(action string) *index {
 func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	if sources.Clock == nil {
 		sources.Clock = time.Now
+	}
+	if sources.Geo == nil {
+		sources.Geo = rb.Atlas
+	}
+	if sources.Inventory == nil {
+		sources.Inventory = rb.Devices
 	}
 	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }

@@ -14,6 +14,7 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -23,9 +24,9 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 type atlas map[string]string
 
-func (a atlas) Country(addr netip.Addr) (string, bool) {
+func (a atlas) Locate(addr netip.Addr) (place.Location, bool) {
 	c, ok := a[addr.String()]
-	return c, ok
+	return place.Location{Country: c}, ok
 }
 
 type fleet map[string]posture.Record

@@ -269,8 +269,9 @@ func (f *frame) Word(s fact.Slot) (string, bool) {
 func (f *frame) countryCode() string {
 	if !f.country.done {
 		f.country = lazy[string]{f.so.Country, true}
-		if geo := f.e.sources.Geo; geo != nil && f.so.Country == "" && f.so.IP.IsValid() {
-			f.country.value, _ = geo.Country(f.so.IP.Unmap())
+		if geo := f.e.sources.Geo; f.so.Country == "" && f.so.IP.IsValid() {
+			at, _ := geo.Locate(f.so.IP.Unmap())
+			f.country.value = at.Country
 		}
 	}
 	return f.country.value

@@ -13,6 +13,7 @@ import (
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/risk"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/set"
@@ -39,6 +40,9 @@ type Rulebook struct {
 	Tags      map[string]int
 	Actions   map[string]bool
 	Networks  Networks
+	Atlas     place.Atlas // where addresses are, in the order in which it is asked
+	Located   int         // how many prefixes it has
+	Devices   posture.Fleet
 	Schedules []*schedule.Schedule
 	Baselines []*Baseline
 	Risk      *risk.Model // nil without a risk model

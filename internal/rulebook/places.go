@@ -1,15 +1,13 @@
 package rulebook
 
 import (
-	"bufio"
-	"bytes"
+	"io"
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/language/ast"
-	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -29,9 +27,12 @@ func (r *resolver) networks() {
 		}
 		r.once(d.Items)
 		for _, from := range d.From {
-			for _, file := range r.paths(from) {
-				prefixes = append(prefixes, r.addresses(from, file)...)
-			}
+			r.each(from, func(file string, in io.Reader) error {
+				listed, wrong := place.ReadList(in)
+				prefixes = append(prefixes, listed...)
+				r.wrongLines(file, wrong)
+				return nil
+			})
 		}
 		id := r.addNetwork(d.Name.Text, prefixes)
 		r.names.networks[d.Name.Text] = id
@@ -44,38 +45,21 @@ func (r *resolver) networks() {
 	}
 }
 
-// addresses reads a file of one address, prefix or range a line.
-func (r *resolver) addresses(from ast.Name, file string) (prefixes []prefix) {
-	if strings.HasSuffix(file, ".gz") || strings.HasSuffix(file, ".zst") {
-		r.fail(from, "unpack it", "%s: compressed files are not read yet", file)
-		return nil
+// geo reads the sources of where addresses are.
+func (r *resolver) geo(files []ast.Name) {
+	for _, f := range files {
+		r.each(f, func(file string, in io.Reader) error {
+			if strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(file, ".gz"), ".zst"), ".mmdb") {
+				r.warn(NotReadYet, f, "what it would supply is unknown", "such files are not read yet")
+				return nil
+			}
+			feed, wrong := place.ReadGeofeed(in)
+			r.wrongLines(file, wrong)
+			r.rb.Atlas = append(r.rb.Atlas, feed)
+			r.rb.Located += feed.Len()
+			return nil
+		})
 	}
-	src, err := r.load(file, maxList)
-	if err != nil {
-		r.fail(from, "", "%s cannot be read: %v", file, cause(err))
-		return nil
-	}
-	lines := bufio.NewScanner(bytes.NewReader(bytes.TrimPrefix(src, []byte("\ufeff"))))
-	lines.Buffer(nil, 1<<20)
-	n := int32(0)
-	for lines.Scan() {
-		n++
-		text, _, _ := strings.Cut(lines.Text(), "#")
-		if text = strings.TrimSpace(text); text == "" {
-			continue
-		}
-		p, err := place.ParseItem(text)
-		if err != nil {
-			at := token.Pos{File: file, Line: n, Column: 1}
-			r.errors.Add(at, 1, "a line holds one address, prefix or range; a comment begins with #", "%v", err)
-			continue
-		}
-		prefixes = append(prefixes, p...)
-	}
-	if err := lines.Err(); err != nil {
-		r.errors.Add(token.Pos{File: file, Line: n + 1, Column: 1}, 1, "", "the file cannot be read on: %v", err)
-	}
-	return prefixes
 }
 
 func (r *resolver) countries() {

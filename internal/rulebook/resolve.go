@@ -23,9 +23,6 @@ import (
 
 type prefix = netip.Prefix
 
-// maxList is the size in bytes of the largest file of addresses.
-const maxList = 256 << 20
-
 // resolve binds the names, each kind of declaration after those that it uses.
 func (r *resolver) resolve() {
 	if r.decls.rulebook == nil && !r.broken(TopFile) {
@@ -321,7 +318,9 @@ func (r *resolver) settings() {
 	case !d.FloorNone.IsValid():
 		r.rb.Floor = r.demand(&ast.DemandAtom{Name: ast.Name{Text: "aal1"}, Fresh: &ast.Fresh{Kind: ast.EverySession}})
 	}
-	for _, files := range [][]ast.Name{d.Directory, d.Devices, d.Geo, d.History} {
+	r.geo(d.Geo)
+	r.devices(d.Devices)
+	for _, files := range [][]ast.Name{d.Directory, d.History} {
 		for _, f := range files {
 			r.paths(f)
 			r.warn(NotReadYet, f, "what it would supply is unknown", "such files are not read yet")
