@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"briskwarden.example/briskwarden/language"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -104,6 +105,34 @@ func TestAddedPolicyOnlyTightens(t *testing.T) {
 		}
 	}
 	require.Greater(t, tightened, 150, "the sample must hold policies that matter")
+}
+
+// TestFormattingKeepsDecisions decides by random rulebooks before and after they are laid out.
+func TestFormattingKeepsDecisions(t *testing.T) {
+	for seed := range uint64(80) {
+		m := newOracleModel(seed, false)
+		tidy, err := language.Format("rulebook.warden", []byte(m.source()))
+		require.NoError(t, err)
+		before, after := m.open(t), open(t, string(tidy))
+		for range 30 {
+			s := m.signOn().forEngine()
+			a, err := before.Explain(s)
+			require.NoError(t, err)
+			b, err := after.Explain(s)
+			require.NoError(t, err)
+			for _, d := range []*signon.Decision{&a, &b} {
+				d.Rulebook = ""
+				for i := range d.Explanation.Policies {
+					d.Explanation.Policies[i].At = "" // lines move
+				}
+				d.Explanation.Deciding = nil
+				if w := d.Explanation.Watch; w != nil {
+					w.Policies = nil
+				}
+			}
+			require.Equal(t, a, b, "seed %d\n%s", seed, tidy)
+		}
+	}
 }
 
 // TestVerifyListsEverySmallestSet holds the sets in "verify" against all sets of the methods
