@@ -14,7 +14,11 @@ import (
 
 // Location is where an address is.
 type Location struct {
-	Country string // ISO 3166-1 alpha-2; empty is unknown
+	Country    string // ISO 3166-1 alpha-2; empty is unknown
+	Positioned bool   // whether the three below are known
+	Latitude   float64
+	Longitude  float64
+	AccuracyKM float64 // the radius, in kilometres, within which the address is
 }
 
 // Source tells where addresses are. Known is false for an address that it says nothing of;

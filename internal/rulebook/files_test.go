@@ -92,6 +92,7 @@ func TestBadFilesNameTheLine(t *testing.T) {
 		{`geo "f.csv.gz"`, "f.csv.gz", "192.0.2.0/24,NO\n", "is no gzip file"},
 		{`geo "f.csv.gz"`, "f.csv.gz", gz(t, "192.0.2.0/24,NO\n")[:20], "cannot be read on"},
 		{`geo "f.csv.zst"`, "f.csv.zst", "192.0.2.0/24,NO\n", "f.csv.zst:1:1: error: cannot be read on"},
+		{`geo "f.mmdb"`, "f.mmdb", "192.0.2.0/24,NO\n", "f.mmdb cannot be read: is no MaxMind DB"},
 		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a"}` + "\n" + `{"id":"a"}`, `f.jsonl cannot be read: line 2: the device "a" stands twice`},
 		{`devices "f.jsonl"`, "f.jsonl", `{"os":"ios"}`, "line 1: the device has no id"},
 		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","managed":"yes"}`, "line 1: managed: expected true or false, found a string"},

@@ -50,7 +50,12 @@ func (r *resolver) geo(files []ast.Name) {
 	for _, f := range files {
 		r.each(f, func(file string, in io.Reader) error {
 			if strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(file, ".gz"), ".zst"), ".mmdb") {
-				r.warn(NotReadYet, f, "what it would supply is unknown", "such files are not read yet")
+				db, err := place.ReadDatabase(in)
+				if err != nil {
+					return err
+				}
+				r.rb.Atlas = append(r.rb.Atlas, db)
+				r.rb.Located += db.Len()
 				return nil
 			}
 			feed, wrong := place.ReadGeofeed(in)

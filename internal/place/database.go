@@ -1,0 +1,83 @@
+package place
+
+import (
+	"fmt"
+	"io"
+	"net/netip"
+
+	"github.com/oschwald/maxminddb-golang/v2"
+
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Database is a file of the MaxMind DB format, held in memory.
+type Database struct {
+	reader *maxminddb.Reader
+	size   int
+}
+
+// Len counts the prefixes.
+func (d *Database) Len() int { return d.size }
+
+// maxDatabase is the size in bytes of the largest database that is held in memory.
+const maxDatabase = 2 << 30
+
+// ReadDatabase reads a whole MaxMind DB, and each of its records once.
+func ReadDatabase(in io.Reader) (*Database, error) {
+	data, err := io.ReadAll(io.LimitReader(in, maxDatabase+1))
+	switch {
+	case err != nil:
+		return nil, err
+	case len(data) > maxDatabase:
+		return nil, fmt.Errorf("a database is at most %d GiB large", maxDatabase>>30)
+	}
+	reader, err := maxminddb.OpenBytes(data)
+	if err != nil {
+		return nil, fmt.Errorf("is no MaxMind DB: %w", err)
+	}
+	d := &Database{reader: reader}
+	for result := range reader.Networks() {
+		var record record
+		if err := result.Decode(&record); err != nil {
+			return nil, fmt.Errorf("the MaxMind DB is damaged: %w", err)
+		}
+		d.size++
+	}
+	return d, nil
+}
+
+// record is what counts of the record of a prefix.
+type record struct {
+	Country struct {
+		Code string `maxminddb:"iso_code"`
+	} `maxminddb:"country"`
+	Location struct {
+		Latitude  *float64 `maxminddb:"latitude"`
+		Longitude *float64 `maxminddb:"longitude"`
+		Accuracy  uint64   `maxminddb:"accuracy_radius"`
+	} `maxminddb:"location"`
+}
+
+// Locate finds the most specific prefix that holds the address. A country that is none, or a
+// position that is not on Earth, is unknown.
+func (d *Database) Locate(a netip.Addr) (at Location, known bool) {
+	result := d.reader.Lookup(a)
+	if !result.Found() {
+		return Location{}, false
+	}
+	var record record
+	if result.Decode(&record) != nil {
+		return Location{}, true
+	}
+	if signon.IsCountry(record.Country.Code) {
+		at.Country = record.Country.Code
+	}
+	if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil && onEarth(*lat, *long) {
+		at.Positioned, at.Latitude, at.Longitude, at.AccuracyKM = true, *lat, *long, float64(record.Location.Accuracy)
+	}
+	return at, true
+}
+
+func onEarth(latitude, longitude float64) bool {
+	return latitude >= -90 && latitude <= 90 && longitude >= -180 && longitude <= 180
+}
