@@ -230,7 +230,8 @@ waiver w { because "x" owner "y" who everyone to everything lifts pin until 2020
 		codes = append(codes, w.Code)
 	}
 	require.Equal(t, []string{"repeated-item", "policy-for-nobody", "waiver-over"}, codes)
-	require.Empty(t, openDemo(t).Warnings())
+	require.Empty(t, open(t, strings.ReplaceAll(small, "OUTCOME", "grant")).Warnings())
+	require.Equal(t, "skerry-line", openDemo(t).Name())
 }
 
 func place(p briskwarden.Problem) string {

@@ -62,10 +62,10 @@ func writeSlip(dir string) error {
 var scenes = []scene{
 	{title: "Read what there is",
 		tell: "Skerry Line runs ferries between three ports. Its rulebook is a folder of text files: people, groups, apps, networks and the policies over them. Check reads everything.",
-		args: []string{"check"}},
+		args: []string{"check", "--at", "2026-11-23T08:00"}},
 	{title: "A slip is told before it does harm",
 		tell:   "A colleague drafts " + slipFile + " in a hurry. Each mistake is named with its place, the line itself and what to do. A rulebook with errors never decides.",
-		args:   []string{"check"},
+		args:   []string{"check", "--at", "2026-11-23T08:00"},
 		edit:   writeSlip,
 		status: exitFindings},
 	{title: "Try a sign-on",

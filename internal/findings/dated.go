@@ -1,8 +1,6 @@
 package findings
 
 import (
-	"strings"
-
 	"briskwarden.example/briskwarden/language/ast"
 )
 
@@ -13,37 +11,16 @@ func dated(p *ast.Policy) string {
 			return "the date of a stage"
 		}
 	}
-	for _, c := range p.Cases {
-		if why := datedCondition(c.Cond); why != "" {
-			return why
-		}
-		if why := datedDemand(c.Outcome.Demand); why != "" {
-			return why
-		}
-	}
-	return ""
-}
-
-func datedCondition(c ast.Cond) string {
-	var parts []ast.Cond
-	switch c := c.(type) {
-	case *ast.And:
-		parts = c.Parts
-	case *ast.Or:
-		parts = c.Parts
-	case *ast.Not:
-		parts = []ast.Cond{c.X}
-	case *ast.Surely:
-		parts = []ast.Cond{c.X}
-	case *ast.Paren:
-		parts = []ast.Cond{c.X}
-	case *ast.Compare:
-		if c.Fact.Text == "time" || (c.Op == ast.Within || c.Op == ast.NotWithin) && !strings.HasPrefix(c.Fact.Text, "scopes") {
-			return "the time (" + c.String() + ")"
+	for _, c := range ast.Conditions(p) {
+		for compare := range ast.Comparisons(c) {
+			age := (compare.Op == ast.Within || compare.Op == ast.NotWithin) && compare.Fact.Text != "scopes"
+			if compare.Fact.Text == "time" || age {
+				return "the time (" + compare.String() + ")"
+			}
 		}
 	}
-	for _, p := range parts {
-		if why := datedCondition(p); why != "" {
+	for _, d := range ast.Demands(p) {
+		if why := datedDemand(d); why != "" {
 			return why
 		}
 	}

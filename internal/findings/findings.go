@@ -17,6 +17,9 @@ const (
 	EmptyGroup      diag.Code = "empty-group"
 	UnreachableCase diag.Code = "unreachable-case"
 	WaiverOver      diag.Code = "waiver-over"
+	WaiverEnding    diag.Code = "waiver-ending"
+	Unused          diag.Code = "unused"
+	AppOfNoPolicy   diag.Code = "app-of-no-policy"
 	UndatedExpect   diag.Code = "undated-expectation"
 )
 
@@ -27,6 +30,8 @@ func Check(rb *rulebook.Rulebook, now time.Time) diag.List {
 	c.policies()
 	c.groups()
 	c.waivers()
+	c.unused()
+	c.apps()
 	c.expectations()
 	c.list.Sort()
 	return c.list
@@ -94,10 +99,16 @@ func (c *checker) groups() {
 	}
 }
 
+// soon is how long before its end a waiver is told of.
+const soon = 30 * 24 * time.Hour
+
 func (c *checker) waivers() {
 	for _, w := range c.rb.Waivers {
-		if !c.now.Before(w.Until) {
+		switch {
+		case !c.now.Before(w.Until):
 			c.warn(WaiverOver, w.Decl.Until, "take the waiver out, or give it a later date with a reason", "the waiver %s is over since %s", w.Name, w.Decl.Until)
+		case !c.now.Before(w.Until.Add(-soon)):
+			c.warn(WaiverEnding, w.Decl.Until, "ask its owner, "+w.Decl.Owner.Text+", whether it is still needed", "the waiver %s ends on %s", w.Name, w.Decl.Until)
 		}
 	}
 }

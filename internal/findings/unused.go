@@ -1,0 +1,84 @@
+package findings
+
+import (
+	"briskwarden.example/briskwarden/language/ast"
+)
+
+// uses are the declarations that something asks about, by kind and name.
+type uses map[[2]string]bool
+
+// factSets are the kinds of declared sets that facts ask about, by fact.
+var factSets = map[string]string{"network": "network", "time": "schedule", "country": "countries", "device": "baseline"}
+
+func (u uses) declaration(d ast.Decl) {
+	for _, c := range ast.Conditions(d) {
+		for compare := range ast.Comparisons(c) {
+			for _, v := range compare.Values {
+				u[[2]string{factSets[compare.Fact.Text], v.Text}] = true
+			}
+			if compare.Fact.Text == "network.trusted" || compare.Fact.Text == "network.anonymous" {
+				u[[2]string{"flag", compare.Fact.Text}] = true
+			}
+		}
+	}
+	for _, demand := range ast.Demands(d) {
+		for atom := range ast.Atoms(demand) {
+			if atom.Kind == ast.AtomDevice {
+				u[[2]string{"baseline", atom.Name.Text}] = true
+			}
+		}
+	}
+	if countries, ok := d.(*ast.Countries); ok {
+		for _, item := range countries.Items {
+			u[[2]string{"countries", item.Text}] = true
+		}
+	}
+}
+
+// unused finds networks, schedules, baselines and sets of countries that nothing asks about.
+func (c *checker) unused() {
+	asked := uses{}
+	for _, f := range c.rb.Files {
+		for _, d := range f.Tree.Decls {
+			asked.declaration(d)
+		}
+	}
+	for _, f := range c.rb.Files {
+		for _, d := range f.Tree.Decls {
+			head := d.Head()
+			switch d := d.(type) {
+			case *ast.Network:
+				if d.Trusted.IsValid() && asked[[2]string{"flag", "network.trusted"}] || d.Anonymous.IsValid() && asked[[2]string{"flag", "network.anonymous"}] {
+					continue
+				}
+			case *ast.Schedule, *ast.Baseline, *ast.Countries:
+			default:
+				continue
+			}
+			if kind := head.Keyword.Text; !asked[[2]string{kind, head.Name.Text}] {
+				c.warn(Unused, head.Name, "use it, or take it out", "nothing asks about the %s %s", kindNames[kind], head.Name)
+			}
+		}
+	}
+}
+
+var kindNames = map[string]string{"network": "network", "schedule": "schedule", "baseline": "baseline", "countries": "set of countries"}
+
+// apps finds apps that no policy is for.
+func (c *checker) apps() {
+	for _, f := range c.rb.Files {
+		for _, d := range f.Tree.Decls {
+			app, ok := d.(*ast.App)
+			if !ok {
+				continue
+			}
+			reached := false
+			for _, p := range c.rb.Policies {
+				reached = reached || p.To.Holds(c.rb.Apps[app.Name.Text])
+			}
+			if !reached {
+				c.warn(AppOfNoPolicy, app.Name, "write a policy for it; until then the rulebook's unmatched decides", "no policy is for the app %s", app.Name)
+			}
+		}
+	}
+}
