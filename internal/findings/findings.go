@@ -124,6 +124,18 @@ func (c *checker) expectations() {
 	}
 }
 
+// floor is the floor as it is written; nil where it is not.
+func (c *checker) floor() ast.Demand {
+	for _, f := range c.rb.Files {
+		for _, d := range f.Tree.Decls {
+			if rulebook, ok := d.(*ast.Rulebook); ok {
+				return rulebook.Floor
+			}
+		}
+	}
+	return nil
+}
+
 // whyDated tells what makes the decision on a sign-on depend on when it is; "" when nothing does.
 func (c *checker) whyDated(s *ast.SignOn) string {
 	person, app := c.rb.People[s.User.Text], c.rb.Apps[s.App.Text]
@@ -138,9 +150,16 @@ func (c *checker) whyDated(s *ast.SignOn) string {
 		if !p.Who.Holds(person) || !p.To.Holds(app) || !p.Within(action) && !p.Within("enrol-method") {
 			continue
 		}
-		if why := dated(p.Decl); why != "" {
+		why := dated(p.Decl)
+		if limit := p.Decl.Session; why == "" && limit != nil && limit.Lasts.Given() && s.Session.Given() {
+			why = "the age of the session"
+		}
+		if why != "" {
 			return fmt.Sprintf("the policy %s depends on %s", p.Name, why)
 		}
+	}
+	if why := datedDemand(c.floor()); why != "" {
+		return "the floor depends on " + why
 	}
 	for _, w := range c.rb.Waivers {
 		if w.Who.Holds(person) && w.To.Holds(app) {

@@ -62,6 +62,9 @@ func TestFindings(t *testing.T) {
 		require.NotEqual(t, clean, src, code)
 		require.Equal(t, []string{code}, check(src, before), src)
 	}
+	limited := strings.Replace(clean, "otherwise => block\n}", "otherwise => block\n  session lasts 8h\n}", 1)
+	require.Empty(t, check(limited, before))
+	require.Equal(t, []string{"undated-expectation"}, check(strings.Replace(limited, "app news country", "app news session s country", 1), before))
 	for _, unused := range []string{"network n { }", "schedule n { mon 08:00-09:00 }", "baseline n { check \"x\" device.encrypted }", "countries n { NO }"} {
 		require.Equal(t, []string{"unused"}, check(clean+unused+"\n", before), unused)
 	}
@@ -72,7 +75,7 @@ func TestFindings(t *testing.T) {
 	}
 	for _, dated := range [][2]string{{"=> grant\n  otherwise", "=> step-up (password every 2h)\n  otherwise"}, {"to tag open", "to tag open stage enforce from 2026-01-01"},
 		{"country is NO =>", "(not user.joined within 7d) or country is NO =>"}, {"to app payroll", "to tag open"},
-		{"=> grant\n  otherwise", "=> step-up enrol passkey grace 2d\n  otherwise"}} {
+		{"=> grant\n  otherwise", "=> step-up enrol passkey grace 2d\n  otherwise"}, {"floor none", "floor aal1 every 12h"}} {
 		src := strings.Replace(clean, dated[0], dated[1], 1)
 		require.NotEqual(t, clean, src)
 		require.Equal(t, []string{"undated-expectation"}, check(src, before), src)
