@@ -154,10 +154,7 @@ func describe(c *ast.Compare) string {
 }
 
 func (k *compiler) noFact(c, before *ast.Compare) Node {
-	help := ""
-	if near := spell.Nearest(c.Fact.Text, k.Facts.Names()); near != "" {
-		help = fmt.Sprintf("did you mean %q?", near)
-	}
+	help := spell.Hint(c.Fact.Text, k.Facts.Names())
 	if c.Op == ast.Bare && before != nil && len(before.Values) > 0 && before.Op != ast.Is && before.Op != ast.IsNot {
 		help = fmt.Sprintf("inside a list, write a comma: %s, %s", before, c.Fact)
 	} else if help == "" && (strings.HasPrefix(c.Fact.Text, "user.") || strings.HasPrefix(c.Fact.Text, "device.")) {
@@ -285,8 +282,8 @@ func (k *compiler) words(c *ast.Compare, f *fact.Fact) Node {
 }
 
 func nearestOf(text string, known []string) string {
-	if near := spell.Nearest(text, known); near != "" {
-		return fmt.Sprintf("did you mean %q?", near)
+	if hint := spell.Hint(text, known); hint != "" {
+		return hint
 	}
 	return "known here: " + strings.Join(known, ", ")
 }
@@ -362,8 +359,8 @@ func (k *compiler) time(c *ast.Compare, f *fact.Fact) Node {
 	t, err := schedule.ParseInstant(v.Text, k.Zone)
 	if err != nil {
 		help := "write a date (2026-12-01), an instant (2026-12-01T08:00) or an attribute that is a date"
-		if near := spell.Nearest(v.Text, k.Facts.Names()); near != "" {
-			help = fmt.Sprintf("did you mean %q?", near)
+		if hint := spell.Hint(v.Text, k.Facts.Names()); hint != "" {
+			help = hint
 		}
 		return k.fail(v, help, "%q is neither a date nor an instant", v.Text)
 	}

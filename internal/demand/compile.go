@@ -22,8 +22,19 @@ type Names struct {
 // maxNodes is how large a demand may grow when its named demands are written out.
 const maxNodes = 4096
 
-// FixedNames are the names of atoms that are neither methods nor named demands.
-var FixedNames = []string{"aal1", "aal2", "aal3", "change-password"}
+// FixedNames are the names of atoms that are neither methods nor named demands, the levels first and in order.
+var FixedNames = []string{"aal1", "aal2", "aal3", ChangePassword}
+
+// ChangePassword is the atom, and the record, of a change of the password.
+const ChangePassword = "change-password"
+
+// Level reads the name of an assurance level, aal1 to aal3.
+func Level(name string) (level int, ok bool) {
+	if i := slices.Index(FixedNames[:3], name); i >= 0 {
+		return i + 1, true
+	}
+	return 0, false
+}
 
 // Compile binds the names of a demand. What is wrong with it is added to errors; the
 // result is then of no use.
@@ -142,11 +153,11 @@ func (c *compiler) atom(d *ast.DemandAtom, inherited Fresh, underOr bool) *node 
 	if inner, ok := c.names.Named[name]; ok {
 		return c.named(d.Name, inner, fresh, underOr)
 	}
-	switch name {
-	case "change-password":
+	if n, ok := Level(name); ok {
+		return &node{op: level, level: n, fresh: fresh}
+	}
+	if name == ChangePassword {
 		return &node{op: changePassword, fresh: fresh}
-	case "aal1", "aal2", "aal3":
-		return &node{op: level, level: int(name[3] - '0'), fresh: fresh}
 	}
 	return c.fail(d.Name, c.nearest(name), "there is no method or demand %q", name)
 }
@@ -156,8 +167,8 @@ func (c *compiler) nearest(name string) string {
 	for n := range c.names.Named {
 		candidates = append(candidates, n)
 	}
-	if near := spell.Nearest(name, candidates); near != "" {
-		return fmt.Sprintf("did you mean %q?", near)
+	if hint := spell.Hint(name, candidates); hint != "" {
+		return hint
 	}
 	return "declare it with \"method\" or \"demand\""
 }
@@ -188,11 +199,7 @@ func (c *compiler) enrol(d *ast.DemandAtom, underOr bool) *node {
 	c.enrols = true
 	m, ok := c.names.Methods.Lookup(d.Name.Text)
 	if !ok {
-		help := ""
-		if near := spell.Nearest(d.Name.Text, c.names.Methods.Names()); near != "" {
-			help = fmt.Sprintf("did you mean %q?", near)
-		}
-		return c.fail(d.Name, help, "there is no method %q to enrol in", d.Name.Text)
+		return c.fail(d.Name, spell.Hint(d.Name.Text, c.names.Methods.Names()), "there is no method %q to enrol in", d.Name.Text)
 	}
 	if underOr {
 		return c.fail(d.Name, underOrHelp, "an enrol never stands under \"or\"")

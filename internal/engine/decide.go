@@ -156,7 +156,7 @@ func (f *frame) methodID(name string, d *signon.Decision) (int, bool) {
 	if m, ok := f.rb.Methods.Lookup(name); ok {
 		return m.ID, true
 	}
-	if name == "change-password" {
+	if name == demand.ChangePassword {
 		return demand.ChangedPassword, true
 	}
 	if notice := fmt.Sprintf("The method %q is not known and counts for nothing.", name); name != "" && !slices.Contains(d.Notices, notice) {

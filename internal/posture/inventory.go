@@ -107,9 +107,8 @@ func ReadCSV(in io.Reader, add func(line int, r Record) error) error {
 }
 
 func fromCells(header, cells []string) (r Record, err error) {
-	words := map[string]*string{"id": &r.ID, "os": &r.OS, "version": &r.Version, "form": &r.Form, "owner": &r.Owner}
-	flags := map[string]*signon.YesNo{"managed": &r.Managed, "compliant": &r.Compliant, "registered": &r.Registered, "encrypted": &r.Encrypted,
-		"firewall": &r.Firewall, "screenlock": &r.ScreenLock, "jailbroken": &r.Jailbroken}
+	words, flags := Words(&r.Device), Flags(&r.Device)
+	words["owner"] = &r.Owner
 	for i, name := range header {
 		cell := strings.TrimSpace(cells[i])
 		if cell == "" {

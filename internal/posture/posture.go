@@ -9,6 +9,17 @@ type Record struct {
 	Owner string // a user's id; empty is unknown
 }
 
+// Words are the fields of a device that are words, by name.
+func Words(d *signon.Device) map[string]*string {
+	return map[string]*string{"id": &d.ID, "os": &d.OS, "version": &d.Version, "form": &d.Form}
+}
+
+// Flags are the fields of a device that are yes or no, by name.
+func Flags(d *signon.Device) map[string]*signon.YesNo {
+	return map[string]*signon.YesNo{"managed": &d.Managed, "compliant": &d.Compliant, "registered": &d.Registered,
+		"encrypted": &d.Encrypted, "firewall": &d.Firewall, "screenlock": &d.ScreenLock, "jailbroken": &d.Jailbroken}
+}
+
 // Inventory looks devices up.
 type Inventory interface {
 	Device(id string) (Record, bool)

@@ -145,8 +145,8 @@ func (r *resolver) unknown(n ast.Name, what string, known []string) {
 	if what == "countries" {
 		what = "set of countries"
 	}
-	if near := spell.Nearest(n.Text, known); near != "" {
-		help = fmt.Sprintf("did you mean %q?", near)
+	if hint := spell.Hint(n.Text, known); hint != "" {
+		help = hint
 	}
 	r.fail(n, help, "there is no %s %q", what, n.Text)
 }

@@ -3,6 +3,8 @@ package rulebook
 import (
 	"slices"
 
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -39,7 +41,7 @@ func (r *resolver) expectedNames(s *ast.SignOn) {
 	}
 	r.once(s.Presented)
 	for _, m := range methods {
-		if _, ok := r.rb.Methods.Lookup(m.Text); !ok && m.Text != "change-password" {
+		if _, ok := r.rb.Methods.Lookup(m.Text); !ok && m.Text != demand.ChangePassword {
 			r.unknown(m, "method", r.rb.Methods.Names())
 		}
 	}
@@ -59,7 +61,7 @@ func (r *resolver) want(d *ast.Expect) Want {
 				labels = append(labels, c.Label)
 			}
 			if !slices.Contains(labels, d.Case.Text) {
-				r.fail(d.Case, nearest(d.Case.Text, labels), "the policy %s has no case %q", d.By, d.Case.Text)
+				r.fail(d.Case, spell.Hint(d.Case.Text, labels), "the policy %s has no case %q", d.By, d.Case.Text)
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 )
 
@@ -159,8 +160,8 @@ func (r *resolver) values(p *Person, attrs []ast.Attr) {
 
 func (r *resolver) undeclared(n ast.Name, full string, known []string) {
 	help := fmt.Sprintf("declare it: attribute %s word", full)
-	if near := nearest(n.Text, known); near != "" {
-		help = near
+	if hint := spell.Hint(n.Text, known); hint != "" {
+		help = hint
 	}
 	r.fail(n, help, "there is no attribute %q", full)
 }

@@ -13,13 +13,6 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-func nearest(name string, known []string) string {
-	if near := spell.Nearest(name, known); near != "" {
-		return fmt.Sprintf("did you mean %q?", near)
-	}
-	return ""
-}
-
 func (r *resolver) policies(scope *condition.Scope) {
 	for _, d := range r.decls.policies.list {
 		if d.Name.Text == "floor" {
@@ -153,15 +146,16 @@ func (r *resolver) liftName(lift *demand.Lift, n ast.Name) {
 		lift.Methods.Add(m.ID)
 		return
 	}
-	switch n.Text {
-	case "aal1", "aal2", "aal3":
-		lift.Levels[n.Text[3]-'0'] = true
-	case "change-password":
+	level, isLevel := demand.Level(n.Text)
+	switch {
+	case isLevel:
+		lift.Levels[level] = true
+	case n.Text == demand.ChangePassword:
 		lift.Change = true
 	default:
 		if _, ok := r.decls.demands.byName[n.Text]; !ok {
 			known := append(r.rb.Methods.Names(), demand.FixedNames...)
-			r.fail(n, nearest(n.Text, append(known, keysOf(r.decls.demands.byName)...)), "there is no method or demand %q", n.Text)
+			r.fail(n, spell.Hint(n.Text, append(known, keysOf(r.decls.demands.byName)...)), "there is no method or demand %q", n.Text)
 		}
 		lift.Named[n.Text] = true
 	}

@@ -121,7 +121,7 @@ func (r *resolver) methods() {
 
 // allowedName reports names that mean something else where a method or demand stands.
 func (r *resolver) allowedName(n ast.Name) {
-	if slices.Contains([]string{"aal1", "aal2", "aal3", "enrol", "change-password", "device", "none", "everything"}, n.Text) {
+	if slices.Contains(demand.FixedNames, n.Text) || slices.Contains([]string{"enrol", "device", "none", "everything"}, n.Text) {
 		r.fail(n, "choose another name", "%q cannot be the name of a method or demand", n.Text)
 	}
 }

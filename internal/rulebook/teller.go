@@ -8,7 +8,9 @@ import (
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
@@ -83,19 +85,10 @@ func (t *teller) instant(n ast.Name) time.Time {
 	return at
 }
 
-// deviceWords and deviceFlags are the fields of a device that are told as words, or as yes or no.
-func deviceWords(d *signon.Device) map[string]*string {
-	return map[string]*string{"os": &d.OS, "version": &d.Version, "form": &d.Form}
-}
-
-func deviceFlags(d *signon.Device) map[string]*signon.YesNo {
-	return map[string]*signon.YesNo{"managed": &d.Managed, "compliant": &d.Compliant, "registered": &d.Registered,
-		"encrypted": &d.Encrypted, "firewall": &d.Firewall, "screenlock": &d.ScreenLock, "jailbroken": &d.Jailbroken}
-}
-
 func (t *teller) device(s *ast.Device) *signon.Device {
 	d := &signon.Device{ID: s.ID.Text}
-	words, flags := deviceWords(d), deviceFlags(d)
+	words, flags := posture.Words(d), posture.Flags(d)
+	delete(words, "id") // it stands before the block
 	seen := map[string]bool{}
 	for _, f := range s.Fields {
 		name := f.Name.Text
@@ -135,7 +128,7 @@ func (t *teller) attribute(d *signon.Device, f ast.Attr, fields []string) {
 	switch {
 	case !ok:
 		slices.Sort(known)
-		help := nearest(f.Name.Text, known)
+		help := spell.Hint(f.Name.Text, known)
 		if help == "" {
 			help = "known here: " + strings.Join(known, ", ")
 		}

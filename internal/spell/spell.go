@@ -1,6 +1,8 @@
 // Package spell finds the known name nearest to a mistyped one.
 package spell
 
+import "fmt"
+
 // Nearest returns the candidate closest to name by edit distance, where a swap of
 // neighbouring letters counts as one edit. It returns "" when none is close
 // enough to be a likely slip: more than a quarter of the name's letters, or 3, differ.
@@ -17,6 +19,15 @@ func Nearest(name string, candidates []string) string {
 		}
 	}
 	return best
+}
+
+// Hint suggests the nearest candidate, as in: did you mean "x"? It is "" when none is close enough.
+func Hint(name string, candidates []string) string {
+	near := Nearest(name, candidates)
+	if near == "" {
+		return ""
+	}
+	return fmt.Sprintf("did you mean %q?", near)
 }
 
 // distance is the optimal string alignment distance, or a number above limit

@@ -3,6 +3,7 @@ package parser
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
@@ -79,9 +80,9 @@ func (p *parser) requireAll(h *ast.Block, table []clause, seen []bool) {
 // unexpectedClause fails with the clauses that could stand here.
 func (p *parser) unexpectedClause(what string, words []string) {
 	t := p.peek()
-	help := "known here: " + joinWords(words)
-	if near := spell.Nearest(t.Text, words); near != "" && t.Kind == token.Word {
-		help = fmt.Sprintf("did you mean %q?", near)
+	help := "known here: " + strings.Join(words, ", ")
+	if hint := spell.Hint(t.Text, words); hint != "" && t.Kind == token.Word {
+		help = hint
 	}
 	if t.Kind == token.Word && (t.Text == "and" || t.Text == "or") {
 		help = "inside a list, write a comma"
@@ -130,15 +131,4 @@ func wordsOf(table []clause) []string {
 	return words
 }
 
-func order(table []clause) string { return joinWords(wordsOf(table)) }
-
-func joinWords(words []string) string {
-	text := ""
-	for i, w := range words {
-		if i > 0 {
-			text += ", "
-		}
-		text += w
-	}
-	return text
-}
+func order(table []clause) string { return strings.Join(wordsOf(table), ", ") }

@@ -1,6 +1,7 @@
 package parser
 
 import (
+	"slices"
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/spell"
@@ -13,15 +14,7 @@ var declarations = []string{"rulebook", "attribute", "user", "group", "app", "ac
 	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise"}
 
 func isDeclaration(t token.Token) bool {
-	if t.Kind != token.Word {
-		return false
-	}
-	for _, d := range declarations {
-		if t.Text == d {
-			return true
-		}
-	}
-	return false
+	return t.Kind == token.Word && slices.Contains(declarations, t.Text)
 }
 
 // declaration parses the next declaration, or returns nil after an error in its first words.
@@ -29,8 +22,8 @@ func (p *parser) declaration() (d ast.Decl) {
 	t := p.peek()
 	if !isDeclaration(t) {
 		help := "a declaration begins with one of: " + strings.Join(declarations, ", ")
-		if near := spell.Nearest(t.Text, declarations); near != "" && t.Kind == token.Word {
-			help = `did you mean "` + near + `"?`
+		if hint := spell.Hint(t.Text, declarations); hint != "" && t.Kind == token.Word {
+			help = hint
 		} else if t.Kind == token.RBrace {
 			help = `there is one "}" too many`
 		}
@@ -257,12 +250,7 @@ func beginsWindow(t token.Token) bool {
 		return false
 	}
 	first, _, _ := strings.Cut(t.Text, "-")
-	for _, d := range weekdays {
-		if first == d {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(weekdays, first)
 }
 
 func (p *parser) schedule(k token.Token) ast.Decl {

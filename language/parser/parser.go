@@ -156,8 +156,8 @@ func (p *parser) word(words ...string) token.Token {
 		}
 	}
 	help := ""
-	if near := spell.Nearest(t.Text, words); near != "" && t.Kind == token.Word {
-		help = fmt.Sprintf("did you mean %q?", near)
+	if t.Kind == token.Word {
+		help = spell.Hint(t.Text, words)
 	}
 	p.fail(help, "expected %s, found %s", alternatives(words), t.Describe())
 	return t

@@ -2,7 +2,10 @@
 // where they stand, and the errors that name such a place.
 package token
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Pos is a place in a source file. Lines and columns count from 1; a column is
 // counted in characters (Unicode code points), a tab being one. The zero Pos is no place.
@@ -100,10 +103,5 @@ var Reserved = []string{"and", "or", "not", "surely", "except"}
 
 // IsReserved reports whether a bare word is reserved.
 func IsReserved(word string) bool {
-	for _, r := range Reserved {
-		if r == word {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(Reserved, word)
 }
