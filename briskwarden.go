@@ -26,7 +26,6 @@ import (
 // Rulebook is a rulebook that was read, checked and compiled. It never changes.
 type Rulebook struct {
 	engine *engine.Engine
-	clock  func() time.Time
 }
 
 // Option says how a rulebook is opened.
@@ -75,10 +74,7 @@ func OpenFS(fsys fs.FS, options ...Option) (*Rulebook, error) {
 	if rb.Diagnostics.Count(diag.Error) > 0 {
 		return nil, &CheckError{Problems: problemsOf(rb.Diagnostics)}
 	}
-	if s.sources.Clock == nil {
-		s.sources.Clock = time.Now
-	}
-	return &Rulebook{engine: engine.New(rb, s.sources), clock: s.sources.Clock}, nil
+	return &Rulebook{engine: engine.New(rb, s.sources)}, nil
 }
 
 // Name is the name that the rulebook gives itself.
@@ -90,7 +86,7 @@ func (r *Rulebook) Digest() string { return r.engine.Rulebook().Digest }
 // Warnings finds what stops nothing about the rulebook and is hardly meant: the same as the
 // command "brisk check" reports. It looks through all people and policies each time.
 func (r *Rulebook) Warnings() []Problem {
-	return problemsOf(findings.Check(r.engine.Rulebook(), r.clock()))
+	return problemsOf(findings.Check(r.engine.Rulebook(), r.engine.Now()))
 }
 
 // Decide decides on a sign-on: the outcome, what was demanded and what the person can do

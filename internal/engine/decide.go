@@ -11,12 +11,6 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// The built-in actions that the engine itself asks about.
-const (
-	signOnAction = "sign-on"
-	enrolAction  = "enrol-method"
-)
-
 // heard is a case of an applying policy: one that was unknown, or the one taken.
 type heard struct {
 	policy *policy
@@ -44,11 +38,11 @@ const (
 func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	f.so, f.now = so, so.Time
 	if f.now.IsZero() {
-		f.now = f.e.sources.Clock()
+		f.now = f.e.Now()
 	}
 	action := so.Action
 	if action == "" {
-		action = signOnAction
+		action = rulebook.SignOn
 	}
 	stop, err := f.identify(action)
 	switch {
@@ -239,7 +233,7 @@ func (f *frame) termsOf(p *policy) *demand.Terms {
 func (f *frame) MayEnrol() bool {
 	if f.enrol == unasked {
 		f.enrol = asking
-		f.enrolled = f.listen(f.target.index(enrolAction), f.enrolled[:0], false)
+		f.enrolled = f.listen(f.target.index(rulebook.EnrolMethod), f.enrolled[:0], false)
 		r := f.settle(f.enrolled, false)
 		f.enrol = refused
 		if r.outcome != signon.Block {

@@ -62,7 +62,7 @@ type policy struct {
 
 // index finds the index of an action; nil for one that is not known.
 func (t *target) index(action string) *index {
-	if action == signOnAction {
+	if action == rulebook.SignOn {
 		return &t.signOn
 	}
 	return t.others[action]
@@ -91,7 +91,7 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 			}
 		}
 		for action := range rb.Actions {
-			if action != signOnAction {
+			if action != rulebook.SignOn {
 				t.others[action] = &index{}
 			}
 		}
@@ -140,6 +140,9 @@ func (e *Engine) reached(p *rulebook.Policy) (targets []*target) {
 	}
 	return targets
 }
+
+// Now is the instant of a sign-on that does not say when it is.
+func (e *Engine) Now() time.Time { return e.sources.Clock() }
 
 // Rulebook is the rulebook by which the engine decides.
 func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }

@@ -17,7 +17,7 @@ import (
 // explain tells which policies spoke, which stood by and why, and what decided.
 func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	x := d.Explanation
-	watched := false
+	var watched []signon.Entry
 	applies := make(map[*rulebook.Policy]bool, len(f.heard))
 	for i := range f.heard {
 		h := &f.heard[i]
@@ -26,7 +26,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 		x.Policies = append(x.Policies, e)
 		switch {
 		case h.stage == rulebook.Watch:
-			watched = true
+			watched = append(watched, e)
 		case h.kase.Kind != rulebook.Abstain && h.outcome == r.outcome:
 			x.Deciding = append(x.Deciding, e)
 		}
@@ -45,23 +45,12 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	case r.unmatched && r.outcome == f.rb.Unmatched:
 		x.Ground = signon.GroundUnmatched
 	}
-	if watched {
-		x.Watch = f.watch()
+	if watched != nil {
+		x.Watch = &signon.Watch{Outcome: f.settle(f.heard, true).outcome, Policies: watched}
 	}
 	if f.rb.Risk != nil {
 		x.Risk = f.rb.Risk.Explain(f)
 	}
-}
-
-// watch decides once more with the policies on watch counted in.
-func (f *frame) watch() *signon.Watch {
-	w := &signon.Watch{Outcome: f.settle(f.heard, true).outcome, Policies: []signon.Entry{}}
-	for i := range f.heard {
-		if h := &f.heard[i]; h.stage == rulebook.Watch {
-			w.Policies = append(w.Policies, f.entry(h))
-		}
-	}
-	return w
 }
 
 func (f *frame) entry(h *heard) signon.Entry {

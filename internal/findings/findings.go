@@ -86,15 +86,13 @@ func (c *checker) groups() {
 			filled[g] = true
 		}
 	}
-	for _, f := range c.rb.Files {
-		for _, d := range f.Tree.Decls {
-			g, ok := d.(*ast.Group)
-			if !ok {
-				continue
-			}
-			if id, known := c.rb.Groups.Lookup(g.Name.Text); known && !filled[id] {
-				c.warn(EmptyGroup, g.Name, "add members, or take the group out", "nobody is in the group %s", g.Name)
-			}
+	for d := range c.rb.Declarations() {
+		g, ok := d.(*ast.Group)
+		if !ok {
+			continue
+		}
+		if id, known := c.rb.Groups.Lookup(g.Name.Text); known && !filled[id] {
+			c.warn(EmptyGroup, g.Name, "add members, or take the group out", "nobody is in the group %s", g.Name)
 		}
 	}
 }
@@ -126,11 +124,9 @@ func (c *checker) expectations() {
 
 // floor is the floor as it is written; nil where it is not.
 func (c *checker) floor() ast.Demand {
-	for _, f := range c.rb.Files {
-		for _, d := range f.Tree.Decls {
-			if rulebook, ok := d.(*ast.Rulebook); ok {
-				return rulebook.Floor
-			}
+	for d := range c.rb.Declarations() {
+		if rulebook, ok := d.(*ast.Rulebook); ok {
+			return rulebook.Floor
 		}
 	}
 	return nil
@@ -144,10 +140,10 @@ func (c *checker) whyDated(s *ast.SignOn) string {
 	}
 	action := s.Doing.Text
 	if action == "" {
-		action = "sign-on"
+		action = rulebook.SignOn
 	}
 	for _, p := range c.rb.Policies {
-		if !p.Who.Holds(person) || !p.To.Holds(app) || !p.Within(action) && !p.Within("enrol-method") {
+		if !p.Who.Holds(person) || !p.To.Holds(app) || !p.Within(action) && !p.Within(rulebook.EnrolMethod) {
 			continue
 		}
 		why := dated(p.Decl)

@@ -1,6 +1,9 @@
 package findings
 
 import (
+	"slices"
+
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language/ast"
 )
 
@@ -38,26 +41,22 @@ func (u uses) declaration(d ast.Decl) {
 // unused finds networks, schedules, baselines and sets of countries that nothing asks about.
 func (c *checker) unused() {
 	asked := uses{}
-	for _, f := range c.rb.Files {
-		for _, d := range f.Tree.Decls {
-			asked.declaration(d)
-		}
+	for d := range c.rb.Declarations() {
+		asked.declaration(d)
 	}
-	for _, f := range c.rb.Files {
-		for _, d := range f.Tree.Decls {
-			head := d.Head()
-			switch d := d.(type) {
-			case *ast.Network:
-				if d.Trusted.IsValid() && asked[[2]string{"flag", "network.trusted"}] || d.Anonymous.IsValid() && asked[[2]string{"flag", "network.anonymous"}] {
-					continue
-				}
-			case *ast.Schedule, *ast.Baseline, *ast.Countries:
-			default:
+	for d := range c.rb.Declarations() {
+		head := d.Head()
+		switch d := d.(type) {
+		case *ast.Network:
+			if d.Trusted.IsValid() && asked[[2]string{"flag", "network.trusted"}] || d.Anonymous.IsValid() && asked[[2]string{"flag", "network.anonymous"}] {
 				continue
 			}
-			if kind := head.Keyword.Text; !asked[[2]string{kind, head.Name.Text}] {
-				c.warn(Unused, head.Name, "use it, or take it out", "nothing asks about the %s %s", kindNames[kind], head.Name)
-			}
+		case *ast.Schedule, *ast.Baseline, *ast.Countries:
+		default:
+			continue
+		}
+		if kind := head.Keyword.Text; !asked[[2]string{kind, head.Name.Text}] {
+			c.warn(Unused, head.Name, "use it, or take it out", "nothing asks about the %s %s", kindNames[kind], head.Name)
 		}
 	}
 }
@@ -66,19 +65,13 @@ var kindNames = map[string]string{"network": "network", "schedule": "schedule", 
 
 // apps finds apps that no policy is for.
 func (c *checker) apps() {
-	for _, f := range c.rb.Files {
-		for _, d := range f.Tree.Decls {
-			app, ok := d.(*ast.App)
-			if !ok {
-				continue
-			}
-			reached := false
-			for _, p := range c.rb.Policies {
-				reached = reached || p.To.Holds(c.rb.Apps[app.Name.Text])
-			}
-			if !reached {
-				c.warn(AppOfNoPolicy, app.Name, "write a policy for it; until then the rulebook's unmatched decides", "no policy is for the app %s", app.Name)
-			}
+	for d := range c.rb.Declarations() {
+		app, ok := d.(*ast.App)
+		if !ok {
+			continue
+		}
+		if !slices.ContainsFunc(c.rb.Policies, func(p *rulebook.Policy) bool { return p.To.Holds(c.rb.Apps[app.Name.Text]) }) {
+			c.warn(AppOfNoPolicy, app.Name, "write a policy for it; until then the rulebook's unmatched decides", "no policy is for the app %s", app.Name)
 		}
 	}
 }

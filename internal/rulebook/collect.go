@@ -59,10 +59,8 @@ func (r *resolver) twice(again, first *ast.Block) {
 
 // collect sorts the declarations of all files by kind.
 func (r *resolver) collect() {
-	for _, f := range r.rb.Files {
-		for _, d := range f.Tree.Decls {
-			r.declaration(d)
-		}
+	for d := range r.rb.Declarations() {
+		r.declaration(d)
 	}
 	for _, d := range r.decls.demands.list {
 		if m, ok := r.decls.methods.byName[d.Name.Text]; ok {

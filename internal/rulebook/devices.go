@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/posture"
@@ -17,7 +16,7 @@ func (r *resolver) devices(files []ast.Name) {
 	for _, f := range files {
 		r.each(f, func(file string, in io.Reader) error {
 			read := posture.ReadJSONLines
-			if strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(file, ".gz"), ".zst"), ".csv") {
+			if formatOf(file) == ".csv" {
 				read = posture.ReadCSV
 			}
 			return read(in, func(_ int, record posture.Record) error { return r.device(record) })

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
@@ -69,6 +70,11 @@ func unpacked(name string, raw io.Reader, info fs.FileInfo) (io.Reader, error) {
 		return raw, nil
 	}
 	return &bounded{in: in, left: min(maxUnpacked, max(freeOfRatio, info.Size()*maxRatio))}, nil
+}
+
+// formatOf is the ending of a file's name that tells its format, whether it is packed or not.
+func formatOf(file string) string {
+	return path.Ext(strings.TrimSuffix(strings.TrimSuffix(file, ".gz"), ".zst"))
 }
 
 // bounded gives up after so many bytes.

@@ -51,6 +51,8 @@ type resolver struct {
 	found    diag.List
 	prefixes [][]prefix // of each network, by id
 	digest   hash.Hash
+
+	mailDomains map[string]bool // of all users, once they are asked for
 }
 
 func newResolver(fsys fs.FS, options Options) *resolver {

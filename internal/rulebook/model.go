@@ -3,6 +3,7 @@
 package rulebook
 
 import (
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -64,6 +65,19 @@ type File struct {
 	Tree   *ast.File
 }
 
+// Declarations are all declarations, in the order of the files and as they stand in them.
+func (rb *Rulebook) Declarations() iter.Seq[ast.Decl] {
+	return func(yield func(ast.Decl) bool) {
+		for _, f := range rb.Files {
+			for _, d := range f.Tree.Decls {
+				if !yield(d) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // Person is a user with every name bound.
 type Person struct {
 	ID         string
@@ -76,7 +90,6 @@ type Person struct {
 	Active     bool
 	BreakGlass bool
 	Attributes []fact.Value // by index; may be short
-	Pos        token.Pos    // of the user block, if there is one
 }
 
 // In reports whether the person is in the group.
@@ -104,7 +117,6 @@ type App struct {
 // Networks are the named networks, and the literal ones that stand in conditions.
 type Networks struct {
 	Table     *place.Table
-	Names     []string // by id
 	Trusted   set.Set
 	Anonymous set.Set
 }
@@ -158,7 +170,6 @@ type StageLine struct {
 	Stage Stage
 	For   *Who      // nil for all
 	From  time.Time // 00:00 of the date; zero for always
-	Pos   token.Pos
 }
 
 // Policy is a policy with every name bound.

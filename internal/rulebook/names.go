@@ -54,7 +54,7 @@ func (n *names) network(name ast.Name) (int, bool) {
 		n.r.fail(name, "", "%v", err)
 		return 0, false
 	}
-	id := n.r.addNetwork(name.Text, prefixes)
+	id := n.r.addNetwork(prefixes)
 	n.literals[name.Text] = id
 	return id, true
 }
@@ -120,18 +120,25 @@ func (r *resolver) group(name ast.Name) (int32, bool) {
 
 // tag finds a tag; one that no app carries is a warning.
 func (r *resolver) tag(name ast.Name) int {
-	id, ok := r.rb.Tags[name.Text]
-	if !ok {
-		id = len(r.rb.Tags)
-		r.rb.Tags[name.Text] = id
+	id, known := r.tagID(name.Text)
+	if !known {
 		r.warn(UnusedTag, name, "give it to an app, or mend its spelling", "no app carries the tag %q", name.Text)
 	}
 	return id
 }
 
-func (r *resolver) addNetwork(name string, prefixes []prefix) int {
-	id := len(r.rb.Networks.Names)
-	r.rb.Networks.Names = append(r.rb.Networks.Names, name)
+// tagID is the id of a tag, which is new if nobody named it before.
+func (r *resolver) tagID(tag string) (id int, known bool) {
+	id, known = r.rb.Tags[tag]
+	if !known {
+		id = len(r.rb.Tags)
+		r.rb.Tags[tag] = id
+	}
+	return id, known
+}
+
+// addNetwork gives a network its id.
+func (r *resolver) addNetwork(prefixes []prefix) int {
 	r.prefixes = append(r.prefixes, prefixes)
-	return id
+	return len(r.prefixes) - 1
 }

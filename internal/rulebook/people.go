@@ -15,7 +15,15 @@ import (
 )
 
 // BuiltInActions are the actions that every rulebook knows.
-var BuiltInActions = []string{"sign-on", "enrol-method", "reset-password", "consent"}
+var BuiltInActions = []string{SignOn, EnrolMethod, "reset-password", Consent}
+
+// The built-in actions that mean something of their own: the one of policies and sign-ons
+// that name none, the one that says whether a user may enrol, the one that can be reviewed.
+const (
+	SignOn      = "sign-on"
+	EnrolMethod = "enrol-method"
+	Consent     = "consent"
+)
 
 func (r *resolver) apps() {
 	r.rb.Actions = map[string]bool{}
@@ -32,11 +40,7 @@ func (r *resolver) apps() {
 		a := &App{Name: d.Name.Text, Decl: d}
 		r.once(d.Tags)
 		for _, t := range d.Tags {
-			id, ok := r.rb.Tags[t.Text]
-			if !ok {
-				id = len(r.rb.Tags)
-				r.rb.Tags[t.Text] = id
-			}
+			id, _ := r.tagID(t.Text)
 			a.Tags = append(a.Tags, id)
 		}
 		r.rb.Apps[a.Name] = a
@@ -77,9 +81,7 @@ func (r *resolver) people() {
 
 func (r *resolver) members(d *ast.Group, direct map[string][]int32) {
 	id := r.rb.Groups.Add(d.Name.Text)
-	var seen []ast.Name
 	for _, m := range d.Members {
-		seen = append(seen, ast.Name{Pos: m.Name.Pos, Text: m.Kind.Text + " " + m.Name.Text})
 		if m.Kind.Text == "group" {
 			if inner, ok := r.group(m.Name); ok {
 				r.rb.Groups.Nest(id, inner)
@@ -91,12 +93,12 @@ func (r *resolver) members(d *ast.Group, direct map[string][]int32) {
 		}
 		direct[m.Name.Text] = append(direct[m.Name.Text], id)
 	}
-	r.once(seen)
+	r.onceSelector(d.Members)
 }
 
 func (r *resolver) person(d *ast.User, direct []int32) *Person {
 	p := &Person{ID: d.Name.Text, Type: "employee", Risk: "none", Active: d.Active.Text != "no",
-		Groups: r.rb.Groups.Closure(direct), Pos: d.Name.Pos}
+		Groups: r.rb.Groups.Closure(direct)}
 	if d.Type.Given() {
 		p.Type = d.Type.Text
 	}
@@ -207,12 +209,15 @@ func (r *resolver) personSelectors(list []ast.Selector) []PersonSelector {
 	return selectors
 }
 
+// domains are the mail domains of all users.
 func (r *resolver) domains() map[string]bool {
-	known := map[string]bool{}
-	for id := range r.rb.People {
-		known[Domain(id)] = true
+	if r.mailDomains == nil {
+		r.mailDomains = map[string]bool{}
+		for id := range r.rb.People {
+			r.mailDomains[Domain(id)] = true
+		}
 	}
-	return known
+	return r.mailDomains
 }
 
 func (r *resolver) onceSelector(list []ast.Selector) {

@@ -34,7 +34,7 @@ func (r *resolver) networks() {
 				return nil
 			})
 		}
-		id := r.addNetwork(d.Name.Text, prefixes)
+		id := r.addNetwork(prefixes)
 		r.names.networks[d.Name.Text] = id
 		if d.Trusted.IsValid() {
 			r.rb.Networks.Trusted = r.rb.Networks.Trusted.With(id)
@@ -49,7 +49,7 @@ func (r *resolver) networks() {
 func (r *resolver) geo(files []ast.Name) {
 	for _, f := range files {
 		r.each(f, func(file string, in io.Reader) error {
-			if strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(file, ".gz"), ".zst"), ".mmdb") {
+			if formatOf(file) == ".mmdb" {
 				db, err := place.ReadDatabase(in)
 				if err != nil {
 					return err

@@ -36,7 +36,7 @@ func (r *resolver) policies(scope *condition.Scope) {
 
 func (r *resolver) doing(list []ast.Name) []string {
 	if len(list) == 0 {
-		return []string{"sign-on"}
+		return []string{SignOn}
 	}
 	var actions []string
 	for _, n := range list {
@@ -51,7 +51,7 @@ func (r *resolver) doing(list []ast.Name) []string {
 }
 
 func (r *resolver) stage(s ast.Stage) StageLine {
-	l := StageLine{Stage: Stage(max(0, slices.Index(Stages[:], s.Stage.Text))), Pos: s.Pos}
+	l := StageLine{Stage: Stage(max(0, slices.Index(Stages[:], s.Stage.Text)))}
 	if len(s.For.Items) > 0 {
 		who := r.who(s.For)
 		l.For = &who
@@ -89,7 +89,7 @@ func (r *resolver) policyCase(scope *condition.Scope, c ast.Case, p *Policy) Cas
 		k.Demand = r.demand(c.Outcome.Demand)
 	case Review:
 		r.group(c.Outcome.Group)
-		if !slices.Equal(p.Doing, []string{"consent"}) {
+		if !slices.Equal(p.Doing, []string{Consent}) {
 			r.fail(c.Outcome.Word, "say \"doing consent\" in this policy, or decide it otherwise", "a review is for consent alone, and this policy is for %s",
 				strings.Join(p.Doing, ", "))
 		}
