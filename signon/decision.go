@@ -64,6 +64,11 @@ func (d *Decision) Reset(id, rulebook string) {
 	*d = Decision{ID: id, Demands: d.Demands[:0], Next: d.Next[:0], Notices: d.Notices[:0], MaxAge: NoMaxAge, Rulebook: rulebook}
 }
 
+// Refused is the decision on a sign-on that could not be read or judged: a block that says why.
+func Refused(id string, why error) Decision {
+	return Decision{ID: id, Error: why.Error(), MaxAge: NoMaxAge}
+}
+
 // NoMaxAge is the MaxAge of a decision that limits no age.
 const NoMaxAge = -1
 

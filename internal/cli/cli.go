@@ -124,11 +124,15 @@ func knownCommand(root *cobra.Command, args []string) error {
 	for _, c := range root.Commands() {
 		names = append(names, c.Name())
 	}
-	hint := ""
-	if near := spell.Nearest(args[0], names); near != "" {
-		hint = fmt.Sprintf("; did you mean %q?", near)
+	return usage("there is no command %q%s", args[0], hint(args[0], names))
+}
+
+// hint suggests the nearest known name at the end of a sentence.
+func hint(name string, known []string) string {
+	if text := spell.Hint(name, known); text != "" {
+		return "; " + text
 	}
-	return usage("there is no command %q%s", args[0], hint)
+	return ""
 }
 
 // folder is the rulebook's folder: the one asked for, or the nearest one upward.
@@ -174,9 +178,7 @@ func (s *session) engine() (*engine.Engine, time.Time, error) {
 		return nil, time.Time{}, err
 	}
 	if rb.Diagnostics.Count(diag.Error) > 0 {
-		out := bufio.NewWriter(s.err)
-		(&listing{out: out, rb: rb, paint: plain}).print(errorsOf(rb.Diagnostics))
-		out.Flush()
+		s.complain(&listing{rb: rb}, errorsOf(rb.Diagnostics))
 		return nil, time.Time{}, usage("a rulebook with errors never decides")
 	}
 	now, err := s.clock(rb.Zone)
@@ -196,6 +198,13 @@ func (s *session) clock(zone *time.Location) (time.Time, error) {
 		return t, usage("--at: %w", err)
 	}
 	return t, nil
+}
+
+// complain prints findings on standard error.
+func (s *session) complain(l *listing, list diag.List) {
+	l.out, l.paint = bufio.NewWriter(s.err), plain
+	l.print(list)
+	l.out.Flush()
 }
 
 func errorsOf(list diag.List) (found diag.List) {

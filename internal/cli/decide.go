@@ -68,9 +68,9 @@ func (s *session) decide(words []string, o decideOptions) error {
 	case len(words) > 0:
 		return s.decideClauses(e, now, words, o)
 	case o.request != "":
-		return s.decideRequest(e, now, o)
+		return s.decideRequest(e, o)
 	}
-	return s.decideRequests(e, now, o)
+	return s.decideRequests(e, o)
 }
 
 // joinWords puts the words of a command line together as one text of clauses. A word that
@@ -100,13 +100,8 @@ func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string,
 	if err != nil {
 		var list diag.List
 		list.AddErrors(diag.Syntax, place, err)
-		out := bufio.NewWriter(s.err)
-		(&listing{out: out, source: text, paint: plain}).print(list)
-		out.Flush()
+		s.complain(&listing{source: text}, list)
 		return &exit{status: exitUsage}
-	}
-	if so.Time.IsZero() {
-		so.Time = now
 	}
 	var d signon.Decision
 	if err := e.Decide(&so, &d, true); err != nil {
@@ -115,7 +110,7 @@ func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string,
 	return s.answer(e, &so, &d, o)
 }
 
-func (s *session) decideRequest(e *engine.Engine, now time.Time, o decideOptions) error {
+func (s *session) decideRequest(e *engine.Engine, o decideOptions) error {
 	in, err := s.open(o.request)
 	if err != nil {
 		return err
@@ -126,9 +121,9 @@ func (s *session) decideRequest(e *engine.Engine, now time.Time, o decideOptions
 		return usage("%w", err)
 	}
 	if len(data) > maxRequest {
-		return usage("%s: a request is at most %d MiB long", o.request, maxRequest>>20)
+		return usage("%s: %w", o.request, errTooLong)
 	}
-	so, d, err := decideOn(e, data, now)
+	so, d, err := decideOn(e, data)
 	if err != nil {
 		if s.json {
 			if err := s.writeJSON(d); err != nil {
@@ -161,13 +156,10 @@ func (s *session) answer(e *engine.Engine, so *signon.SignOn, d *signon.Decision
 var outcomeStatus = map[signon.Outcome]int{signon.Grant: exitDone, signon.Review: 10, signon.StepUp: 11, signon.Block: 12}
 
 // decideOn decides on one request in JSON. After an error the decision is a block that says so.
-func decideOn(e *engine.Engine, data []byte, now time.Time) (so signon.SignOn, d signon.Decision, err error) {
+func decideOn(e *engine.Engine, data []byte) (so signon.SignOn, d signon.Decision, err error) {
 	so, err = signon.Decode(data)
 	if err != nil {
-		return so, signon.Decision{ID: signon.DecodeID(data), Error: err.Error(), MaxAge: signon.NoMaxAge}, err
-	}
-	if so.Time.IsZero() {
-		so.Time = now
+		return so, signon.Refused(signon.DecodeID(data), err), err
 	}
 	err = e.Decide(&so, &d, true)
 	return so, d, err
@@ -191,7 +183,7 @@ const maxRequest = 16 << 20
 var errTooLong = fmt.Errorf("a request is at most %d MiB long", maxRequest>>20)
 
 // decideRequests answers every request of every file with one line, in order, whatever is in it.
-func (s *session) decideRequests(e *engine.Engine, now time.Time, o decideOptions) error {
+func (s *session) decideRequests(e *engine.Engine, o decideOptions) error {
 	strictest, unread := signon.Grant, 0
 	for _, name := range o.requests {
 		in, err := s.open(name)
@@ -199,7 +191,7 @@ func (s *session) decideRequests(e *engine.Engine, now time.Time, o decideOption
 			return err
 		}
 		err = eachLine(in, func(line []byte, long error) error {
-			so, d, err := decideLine(e, line, long, now)
+			so, d, err := decideLine(e, line, long)
 			if err != nil {
 				unread++
 			}
@@ -227,11 +219,11 @@ func (s *session) decideRequests(e *engine.Engine, now time.Time, o decideOption
 	return nil
 }
 
-func decideLine(e *engine.Engine, line []byte, long error, now time.Time) (signon.SignOn, signon.Decision, error) {
+func decideLine(e *engine.Engine, line []byte, long error) (signon.SignOn, signon.Decision, error) {
 	if long != nil {
-		return signon.SignOn{}, signon.Decision{Error: long.Error(), MaxAge: signon.NoMaxAge}, long
+		return signon.SignOn{}, signon.Refused("", long), long
 	}
-	return decideOn(e, line, now)
+	return decideOn(e, line)
 }
 
 // eachLine calls f with each line that is not blank; of one that is too long with an error instead.

@@ -11,7 +11,6 @@ import (
 
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/expect"
-	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -75,11 +74,7 @@ func runExpectations(e *engine.Engine, names []string, now time.Time) (results [
 	}
 	for _, n := range names {
 		if wanted[n] {
-			hint := ""
-			if near := spell.Nearest(n, known); near != "" {
-				hint = fmt.Sprintf("; did you mean %q?", near)
-			}
-			return nil, usage("there is no expectation %q%s", n, hint)
+			return nil, usage("there is no expectation %q%s", n, hint(n, known))
 		}
 	}
 	return results, nil

@@ -3,12 +3,12 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/expect"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -33,7 +33,7 @@ func (v *verdict) row(label, format string, args ...any) {
 func (v *verdict) print() {
 	action := v.so.Action
 	if action == "" {
-		action = "sign-on"
+		action = rulebook.SignOn
 	}
 	fmt.Fprintf(v.out, "%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
 		v.paint.bold(printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
@@ -153,26 +153,14 @@ func particularFirst(list []signon.Entry) []signon.Entry {
 
 // nearest suggests a known name for one that is not.
 func (v *verdict) nearest() string {
-	near := ""
 	if _, ok := v.rb.People[v.so.User]; !ok {
-		near = nearestIn(v.so.User, v.rb.People)
+		return hint(v.so.User, slices.Collect(maps.Keys(v.rb.People)))
 	} else if _, ok := v.rb.Apps[v.so.App]; !ok {
-		near = nearestIn(v.so.App, v.rb.Apps)
+		return hint(v.so.App, slices.Collect(maps.Keys(v.rb.Apps)))
 	} else if !v.rb.Actions[v.so.Action] {
-		near = nearestIn(v.so.Action, v.rb.Actions)
+		return hint(v.so.Action, slices.Collect(maps.Keys(v.rb.Actions)))
 	}
-	if near == "" {
-		return ""
-	}
-	return fmt.Sprintf("; did you mean %q?", near)
-}
-
-func nearestIn[V any](name string, known map[string]V) string {
-	names := make([]string, 0, len(known))
-	for k := range known {
-		names = append(names, k)
-	}
-	return spell.Nearest(name, names)
+	return ""
 }
 
 func (v *verdict) entry(label string, e signon.Entry) {

@@ -159,8 +159,7 @@ func (e *Engine) Decide(so *signon.SignOn, d *signon.Decision, explain bool) err
 	f.release()
 	e.frames.Put(f)
 	if err != nil {
-		*d = signon.Decision{ID: so.ID, Error: err.Error(), MaxAge: signon.NoMaxAge}
-		return err
+		*d = signon.Refused(so.ID, err)
 	}
-	return nil
+	return err
 }
