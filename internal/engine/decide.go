@@ -221,10 +221,12 @@ func (f *frame) walk(p *policy, stage rulebook.Stage, list []heard) []heard {
 
 // termsOf are the terms on which a policy makes its demands of this person.
 func (f *frame) termsOf(p *policy) *demand.Terms {
-	if !p.limited && !p.staged && len(f.lifts) == 0 {
-		return &noTerms
+	if !p.staged && len(f.lifts) == 0 {
+		return &p.terms
 	}
-	f.terms = append(f.terms, demand.Terms{Lasts: p.Session.Lasts, Limited: p.limited, Enforced: p.EnforcedFrom(f.person), Lifts: f.lifts})
+	terms := p.terms
+	terms.Enforced, terms.Lifts = p.EnforcedFrom(f.person), f.lifts
+	f.terms = append(f.terms, terms)
 	return &f.terms[len(f.terms)-1]
 }
 

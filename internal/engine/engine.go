@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/place"
@@ -56,7 +57,7 @@ type target struct {
 type policy struct {
 	*rulebook.Policy
 	conditions []condition.Node // of all cases but the otherwise
-	limited    bool             // it limits the session's age
+	terms      demand.Terms     // of everybody, unless its stages or a waiver make a difference
 	staged     bool             // it has stage lines; else it is enforced
 }
 
@@ -104,7 +105,8 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 
 // place puts the policy into the index of every app and action that it is for.
 func (e *Engine) place(source *rulebook.Policy) {
-	p := &policy{Policy: source, limited: source.Session.LastsText != "", staged: len(source.Stages) > 0}
+	p := &policy{Policy: source, staged: len(source.Stages) > 0,
+		terms: demand.Terms{Lasts: source.Session.Lasts, Limited: source.Session.LastsText != ""}}
 	for _, c := range source.Cases[:len(source.Cases)-1] {
 		p.conditions = append(p.conditions, c.When)
 	}
