@@ -244,7 +244,7 @@ var rooms = [][]string{
 	{"cmd/brisk"}, {"internal/cli"}, {"."}, {"internal/findings", "internal/expect"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set"},
-	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"signon"}, {"internal/spell"}, {"demo"},
+	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"signon"}, {"internal/lines"}, {"internal/spell"}, {"demo"},
 }
 
 func TestImportsPointDownward(t *testing.T) {

@@ -77,13 +77,62 @@ func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List) {
 	fmt.Fprintf(s.out, "%s: %s.\n", s.paint.bold(rb.Name), verdict)
 	counts := []string{plural(len(rb.Policies), "policy"), plural(len(rb.Waivers), "waiver"), plural(len(rb.Apps), "app"),
 		plural(len(rb.People), "person"), plural(len(rb.Groups.Names()), "group"), plural(len(rb.Expects), "expectation")}
-	if len(rb.Devices) > 0 {
-		counts = append(counts, plural(len(rb.Devices), "device"))
+	fmt.Fprintf(s.out, "Read %s: %s.\n", plural(len(rb.Files), "rulebook file"), strings.Join(counts, ", "))
+	s.checkLoaded(rb)
+}
+
+// checkLoaded tells what came from each file that the rulebook points to.
+func (s *session) checkLoaded(rb *rulebook.Rulebook) {
+	width := 0
+	for _, l := range rb.Loaded {
+		width = max(width, utf8.RuneCountInString(l.File))
 	}
-	if rb.Located > 0 {
-		counts = append(counts, plural(rb.Located, "located prefix"))
+	for _, l := range rb.Loaded {
+		line := tallies(l.Items)
+		if line == "" {
+			line = "nothing"
+		}
+		if len(l.Aside) > 0 {
+			line += s.paint.faint("; left aside: " + tallies(l.Aside))
+		}
+		fmt.Fprintf(s.out, "  %-*s  %s\n", width, printable(l.File), line)
 	}
-	fmt.Fprintf(s.out, "Read %s: %s.\n", plural(len(rb.Files), "file"), strings.Join(counts, ", "))
+}
+
+func tallies(list []rulebook.Tally) string {
+	var parts []string
+	for _, t := range list {
+		parts = append(parts, plural(t.N, t.What))
+	}
+	return strings.Join(parts, ", ")
+}
+
+type (
+	jsonLoaded struct {
+		File  string      `json:"file"`
+		Items []jsonTally `json:"items"`
+		Aside []jsonTally `json:"aside,omitempty"`
+	}
+	jsonTally struct {
+		What  string `json:"what"`
+		Count int    `json:"count"`
+	}
+)
+
+func loadedJSON(list []*rulebook.Loaded) []jsonLoaded {
+	answer := []jsonLoaded{}
+	for _, l := range list {
+		answer = append(answer, jsonLoaded{l.File, talliesJSON(l.Items), talliesJSON(l.Aside)})
+	}
+	return answer
+}
+
+func talliesJSON(list []rulebook.Tally) []jsonTally {
+	answer := []jsonTally{}
+	for _, t := range list {
+		answer = append(answer, jsonTally{t.What, t.N})
+	}
+	return answer
 }
 
 type jsonFinding struct {
@@ -102,8 +151,9 @@ func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List) error {
 		Digest   string        `json:"digest"`
 		Errors   int           `json:"errors"`
 		Warnings int           `json:"warnings"`
+		Loaded   []jsonLoaded  `json:"loaded"`
 		Findings []jsonFinding `json:"findings"`
-	}{rb.Name, rb.Digest, list.Count(diag.Error), list.Count(diag.Warning), []jsonFinding{}}
+	}{rb.Name, rb.Digest, list.Count(diag.Error), list.Count(diag.Warning), loadedJSON(rb.Loaded), []jsonFinding{}}
 	for _, d := range list {
 		answer.Findings = append(answer.Findings, jsonFinding{d.Code, d.Severity, d.Pos.File, d.Pos.Line, d.Pos.Column, d.Message, d.Help})
 	}

@@ -78,17 +78,17 @@ func (f *frame) identify(action string) (stop string, err error) {
 	if f.person, err = f.e.person(f.so.User); err != nil {
 		return "", fmt.Errorf("the user %q cannot be looked up: %w", f.so.User, err)
 	}
-	target, known := f.e.targets[f.so.App]
+	target, declared := f.e.targets[f.so.App]
 	switch {
 	case f.so.User == "":
 		return "No user is named.", nil
 	case f.person == nil:
 		return fmt.Sprintf("The user %q is not known.", f.so.User), nil
-	case !f.person.Active:
+	case f.person.Active == known.False:
 		return fmt.Sprintf("The user %q is disabled.", f.so.User), nil
 	case f.so.App == "":
 		return "No app is named.", nil
-	case !known:
+	case !declared:
 		return fmt.Sprintf("The app %q is not known.", f.so.App), nil
 	}
 	if f.target, f.index = target, target.index(action); f.index == nil {

@@ -147,7 +147,7 @@ func (f *frame) Show(s fact.Slot) string {
 		at, _ := f.Instant(s)
 		return at.In(f.rb.Zone).Format("2006-01-02 15:04") + " (" + age(f.now.Sub(at)) + ")"
 	case t == fact.Date:
-		return f.attribute(s).Date.Format(time.DateOnly)
+		return f.attribute(s).Day.Start.Format(time.DateOnly)
 	}
 	w, _ := f.Word(s)
 	return w

@@ -313,7 +313,10 @@ func (f *frame) Instant(s fact.Slot) (time.Time, bool) {
 // Date gives the bounds of a date attribute.
 func (f *frame) Date(s fact.Slot) (start, next time.Time, ok bool) {
 	v := f.attribute(s)
-	return v.Date, v.Next, v.Known
+	if v.Day == nil {
+		return start, next, false
+	}
+	return v.Day.Start, v.Day.Next, true
 }
 
 // Known tells whether a fact is known.

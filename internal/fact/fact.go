@@ -152,8 +152,23 @@ type Value struct {
 	Word   string
 	Number float64
 	YesNo  known.Truth
-	Date   time.Time // the first instant of the date
-	Next   time.Time // the first instant of the day after
+	Day    *Day // of a date
+}
+
+// Day is when a date begins, and when the day after it does.
+type Day struct{ Start, Next time.Time }
+
+// Equal reports whether two values of a type are the same.
+func (v Value) Equal(w Value, t Type) bool {
+	switch {
+	case v.Known != w.Known:
+		return false
+	case t == YesNo:
+		return v.YesNo == w.YesNo
+	case t == Number:
+		return v.Number == w.Number
+	}
+	return v.Word == w.Word
 }
 
 // JSON is the value as a request states it: a string, bool or float64.

@@ -2,6 +2,8 @@
 // logic over them, and intervals for numbers of which only the bounds are known.
 package known
 
+import "strings"
+
 // Truth is false, unknown or true. The zero value is unknown.
 type Truth int8
 
@@ -54,4 +56,15 @@ func Both(low, high bool) Truth {
 		return Unknown
 	}
 	return Of(low)
+}
+
+// Parse reads yes, no, true or false, in any case.
+func Parse(text string) (t Truth, ok bool) {
+	switch strings.ToLower(text) {
+	case "yes", "true":
+		return True, true
+	case "no", "false":
+		return False, true
+	}
+	return Unknown, false
 }

@@ -12,9 +12,14 @@ import (
 
 // Database is a file of the MaxMind DB format, held in memory.
 type Database struct {
-	reader *maxminddb.Reader
-	size   int
+	file    string
+	reader  *maxminddb.Reader
+	size    int
+	strange int // how many records name a country that is none
 }
+
+// Strange counts the prefixes of a country that is none in ISO 3166-1: theirs is unknown.
+func (d *Database) Strange() int { return d.strange }
 
 // Len counts the prefixes.
 func (d *Database) Len() int { return d.size }
@@ -23,7 +28,7 @@ func (d *Database) Len() int { return d.size }
 const maxDatabase = 2 << 30
 
 // ReadDatabase reads a whole MaxMind DB, and each of its records once.
-func ReadDatabase(in io.Reader) (*Database, error) {
+func ReadDatabase(in io.Reader, file string) (*Database, error) {
 	data, err := io.ReadAll(io.LimitReader(in, maxDatabase+1))
 	switch {
 	case err != nil:
@@ -35,11 +40,17 @@ func ReadDatabase(in io.Reader) (*Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("is no MaxMind DB: %w", err)
 	}
-	d := &Database{reader: reader}
+	d := &Database{file: file, reader: reader}
 	for result := range reader.Networks() {
 		var record record
 		if err := result.Decode(&record); err != nil {
 			return nil, fmt.Errorf("the MaxMind DB is damaged: %w", err)
+		}
+		if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil && !onEarth(*lat, *long) {
+			return nil, fmt.Errorf("%s: latitude %g, longitude %g is nowhere on Earth", result.Prefix(), *lat, *long)
+		}
+		if code := record.Country.Code; code != "" && !signon.IsCountry(code) {
+			d.strange++
 		}
 		d.size++
 	}
@@ -58,8 +69,13 @@ type record struct {
 	} `maxminddb:"location"`
 }
 
-// Locate finds the most specific prefix that holds the address. A country that is none, or a
-// position that is not on Earth, is unknown.
+// Trace finds the prefix that says where the address is.
+func (d *Database) Trace(a netip.Addr) (Trace, bool) {
+	result := d.reader.Lookup(a)
+	return Trace{Prefix: result.Prefix(), File: d.file}, result.Found()
+}
+
+// Locate finds the most specific prefix that holds the address. A country that is none is unknown.
 func (d *Database) Locate(a netip.Addr) (at Location, known bool) {
 	result := d.reader.Lookup(a)
 	if !result.Found() {
@@ -72,7 +88,7 @@ func (d *Database) Locate(a netip.Addr) (at Location, known bool) {
 	if signon.IsCountry(record.Country.Code) {
 		at.Country = record.Country.Code
 	}
-	if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil && onEarth(*lat, *long) {
+	if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil {
 		at.Positioned, at.Latitude, at.Longitude, at.AccuracyKM = true, *lat, *long, float64(record.Location.Accuracy)
 	}
 	return at, true

@@ -37,17 +37,17 @@ func city(code string, lat, long float64, radius uint16) mmdbtype.Map {
 func TestDatabase(t *testing.T) {
 	data := database(t, map[string]mmdbtype.Map{
 		"192.0.2.0/24":    city("NO", 59.9, 10.7, 20),
-		"198.51.100.0/25": city("XX", 91, 10, 5),
+		"198.51.100.0/25": city("XX", 90, 10, 5),
 		"203.0.113.0/24":  {"country": mmdbtype.Map{"iso_code": mmdbtype.String("PT")}},
-		"2001:db8::/32":   city("DK", -0.5, 181, 0),
+		"2001:db8::/32":   city("DK", -0.5, 180, 0),
 	})
-	db, err := place.ReadDatabase(bytes.NewReader(data))
+	db, err := place.ReadDatabase(bytes.NewReader(data), "geo.mmdb")
 	require.NoError(t, err)
 	for addr, want := range map[string]place.Location{
 		"192.0.2.7":    {Country: "NO", Positioned: true, Latitude: 59.9, Longitude: 10.7, AccuracyKM: 20},
-		"198.51.100.1": {}, // neither a country nor on Earth
+		"198.51.100.1": {Positioned: true, Latitude: 90, Longitude: 10, AccuracyKM: 5}, // in no country
 		"203.0.113.9":  {Country: "PT"},
-		"2001:db8::1":  {Country: "DK"},
+		"2001:db8::1":  {Country: "DK", Positioned: true, Latitude: -0.5, Longitude: 180},
 	} {
 		at, known := db.Locate(netip.MustParseAddr(addr))
 		require.True(t, known, addr)
@@ -55,10 +55,15 @@ func TestDatabase(t *testing.T) {
 	}
 	_, known := db.Locate(netip.MustParseAddr("198.51.100.200"))
 	require.False(t, known)
+	require.Equal(t, 1, db.Strange())
+	trace, _ := db.Trace(netip.MustParseAddr("198.51.100.1"))
+	require.Equal(t, "198.51.100.0/25 (geo.mmdb)", trace.String())
+	_, err = place.ReadDatabase(bytes.NewReader(database(t, map[string]mmdbtype.Map{"192.0.2.0/24": city("NO", 59, 181, 1)})), "geo.mmdb")
+	require.EqualError(t, err, "192.0.2.0/24: latitude 59, longitude 181 is nowhere on Earth")
 
 	for name, broken := range map[string][]byte{"empty": nil, "text": []byte("192.0.2.0/24,NO\n"), "truncated": data[:len(data)/2],
 		"no tree": data[len(data)-200:]} {
-		_, err := place.ReadDatabase(bytes.NewReader(broken))
+		_, err := place.ReadDatabase(bytes.NewReader(broken), "geo.mmdb")
 		require.Error(t, err, name)
 	}
 }
@@ -69,7 +74,7 @@ func TestDamagedDatabasesDoNotPanic(t *testing.T) {
 	for i := 0; i < len(data); i += 3 {
 		damaged := bytes.Clone(data)
 		damaged[i] ^= 0xff
-		db, err := place.ReadDatabase(bytes.NewReader(damaged))
+		db, err := place.ReadDatabase(bytes.NewReader(damaged), "geo.mmdb")
 		if err != nil {
 			continue
 		}

@@ -1,72 +1,71 @@
 package place
 
 import (
-	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"net/netip"
-	"strings"
+
+	"briskwarden.example/briskwarden/internal/lines"
 )
 
-// LineError is something wrong with one line of a file.
-type LineError struct {
-	Line int
-	Msg  string
+// Entry is a prefix of a network, and the line on which it stands.
+type Entry struct {
+	Prefix netip.Prefix
+	Line   int32
 }
 
-// Error gives "line N: message".
-func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Msg) }
+// List are the prefixes of a network that stand in one file.
+type List struct {
+	File    string
+	Entries []Entry
+}
 
-// maxLine is the size in bytes of the longest line of a list.
-const maxLine = 1 << 20
-
-// eachLine calls f with each line that says something, without its comment.
-func eachLine(in io.Reader, f func(number int, text string)) error {
-	lines := bufio.NewScanner(in)
-	lines.Buffer(make([]byte, 0, 4096), maxLine)
-	n, pending := 0, ""
-	say := func() {
-		text, _, _ := strings.Cut(pending, "#")
-		if n == 1 {
-			text = strings.TrimPrefix(text, "\ufeff")
-		}
-		if text = strings.TrimSpace(text); text != "" {
-			f(n, text)
-		}
+// Add adds the prefixes of an item.
+func (l *List) Add(line int, prefixes []netip.Prefix) {
+	for _, p := range prefixes {
+		l.Entries = append(l.Entries, Entry{p, int32(line)})
 	}
-	for lines.Scan() { // a line is said when the next has come, for an error may have cut the last
-		say()
-		n++
-		pending = lines.Text()
-	}
-	if lines.Err() == nil {
-		say()
-	}
-	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return &LineError{n + 1, "the line is longer than 1 MiB"}
-	} else if err != nil {
-		return &LineError{n + 1, "cannot be read on: " + err.Error()}
-	}
-	return nil
 }
 
 // ReadList reads one address, prefix or range a line; a comment begins with #. What is
 // wrong with single lines is returned beside what could be read.
-func ReadList(in io.Reader) (prefixes []netip.Prefix, wrong []*LineError) {
-	err := eachLine(in, func(n int, text string) {
+func ReadList(in io.Reader, file string) (list List, wrong []*lines.Error) {
+	list.File = file
+	wrong = eachItem(in, func(n int, text string) error {
 		p, err := ParseItem(text)
-		if err != nil {
-			wrong = append(wrong, &LineError{n, err.Error()})
-			return
+		if err == nil {
+			list.Add(n, p)
 		}
-		prefixes = append(prefixes, p...)
+		return err
 	})
-	return prefixes, withLast(wrong, err)
+	return list, wrong
 }
 
-func withLast(wrong []*LineError, err error) []*LineError {
-	var last *LineError
+// longest is the size in bytes of the longest line that can say something of an address.
+const longest = 4096
+
+var errTooLong = fmt.Errorf("the line is longer than %d bytes", longest)
+
+// eachItem calls f with each line that says something, without its comment, and collects
+// what is wrong with them.
+func eachItem(in io.Reader, f func(n int, text string) error) (wrong []*lines.Error) {
+	err := lines.Each(in, func(n int, line []byte) error {
+		line, _, _ = bytes.Cut(line, []byte("#"))
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			return nil
+		}
+		if len(line) > longest {
+			wrong = append(wrong, &lines.Error{Line: n, Err: errTooLong})
+			return nil
+		}
+		if err := f(n, string(line)); err != nil {
+			wrong = append(wrong, &lines.Error{Line: n, Err: err})
+		}
+		return nil
+	})
+	var last *lines.Error
 	if errors.As(err, &last) {
 		wrong = append(wrong, last)
 	}

@@ -5,11 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 
-	"briskwarden.example/briskwarden/internal/set"
-	"github.com/gaissmai/bart"
 	"go4.org/netipx"
 )
 
@@ -85,39 +82,4 @@ func parseRange(text, from, to string) ([]netip.Prefix, error) {
 		return nil, fmt.Errorf("the range %s runs backwards: write %s-%s", text, b, a)
 	}
 	return netipx.IPRangeFrom(a, b).Prefixes(), nil
-}
-
-// Table finds the networks that an address lies in. It is immutable once built.
-type Table struct {
-	table bart.Table[set.Set]
-}
-
-// NewTable builds a table from the prefixes of each network; the network's id is its index.
-func NewTable(networks [][]netip.Prefix) *Table {
-	type entry struct {
-		prefix netip.Prefix
-		id     int
-	}
-	var entries []entry
-	for id, prefixes := range networks {
-		for _, p := range prefixes {
-			entries = append(entries, entry{p, id})
-		}
-	}
-	// Wider prefixes first: each then starts from the networks of the one that holds it.
-	slices.SortStableFunc(entries, func(a, b entry) int { return a.prefix.Bits() - b.prefix.Bits() })
-	t := &Table{}
-	for _, e := range entries {
-		held, _ := t.table.LookupPrefix(e.prefix)
-		if !held.Has(e.id) {
-			t.table.Insert(e.prefix, held.With(e.id))
-		}
-	}
-	return t
-}
-
-// Networks returns the networks that the address lies in; the caller does not change the set.
-func (t *Table) Networks(a netip.Addr) set.Set {
-	s, _ := t.table.Lookup(a)
-	return s
 }

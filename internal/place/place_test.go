@@ -56,7 +56,7 @@ func TestParseItem(t *testing.T) {
 // TestTableFindsEveryNetwork holds the table against asking every prefix in turn.
 func TestTableFindsEveryNetwork(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	networks := make([][]netip.Prefix, 70)
+	networks := make([][]place.List, 70)
 	random := func() netip.Addr {
 		if r.IntN(2) == 0 {
 			return netip.AddrFrom4([4]byte{192, 0, byte(r.IntN(2)), byte(r.IntN(256))})
@@ -68,19 +68,27 @@ func TestTableFindsEveryNetwork(t *testing.T) {
 			a := random()
 			p, err := a.Prefix(r.IntN(a.BitLen() + 1))
 			require.NoError(t, err)
-			networks[id] = append(networks[id], p)
+			networks[id] = append(networks[id], place.List{File: p.String(), Entries: []place.Entry{{Prefix: p, Line: 7}}})
 		}
 	}
 	table := place.NewTable(networks)
 	for range 5000 {
 		a := random()
 		in := table.Networks(a)
-		for id, prefixes := range networks {
-			want := false
-			for _, p := range prefixes {
-				want = want || p.Contains(a)
+		for id, lists := range networks {
+			want := -1
+			for _, l := range lists {
+				if p := l.Entries[0].Prefix; p.Contains(a) {
+					want = max(want, p.Bits())
+				}
 			}
-			require.Equal(t, want, in.Has(id), "%s in network %d", a, id)
+			require.Equal(t, want >= 0, in.Has(id), "%s in network %d", a, id)
+			trace, ok := table.Trace(a, id)
+			require.Equal(t, want >= 0, ok)
+			if ok {
+				require.Equal(t, want, trace.Prefix.Bits(), "%s is in %s of network %d", a, trace, id)
+				require.Equal(t, trace.Prefix.String()+" ("+trace.Prefix.String()+":7)", trace.String())
+			}
 		}
 	}
 }

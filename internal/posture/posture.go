@@ -7,6 +7,8 @@ import "briskwarden.example/briskwarden/signon"
 type Record struct {
 	signon.Device
 	Owner string // a user's id; empty is unknown
+	File  string // where it stands
+	Line  int
 }
 
 // Words are the fields of a device that are words, by name.

@@ -14,7 +14,7 @@ import (
 // Bind binds the names of a person who comes from elsewhere. Groups, methods and attributes
 // that the rulebook does not speak of are left aside.
 func (rb *Rulebook) Bind(d directory.Person) (*Person, error) {
-	p := &Person{ID: d.ID, Type: d.Type, Risk: d.Risk, Active: !d.Disabled, Joined: d.Joined}
+	p := &Person{ID: d.ID, Type: d.Type, Risk: d.Risk, Active: known.Of(!d.Disabled), Joined: d.Joined}
 	if p.Type == "" {
 		p.Type = fact.UserTypes[0]
 	}

@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/language/ast"
 )
@@ -19,47 +20,49 @@ func (r *resolver) devices(files []ast.Name) {
 			if formatOf(file) == ".csv" {
 				read = posture.ReadCSV
 			}
-			return read(in, func(_ int, record posture.Record) error { return r.device(record) })
+			loaded := r.loading(file)
+			return read(in, func(line int, record posture.Record) error {
+				loaded.add(1, "device")
+				record.Line = line
+				return r.device(record, loaded)
+			})
 		})
 	}
 }
 
-func (r *resolver) device(record posture.Record) error {
+func (r *resolver) device(record posture.Record, loaded *Loaded) error {
 	if record.ID == "" {
 		return errors.New("the device has no id")
 	}
-	if _, again := r.rb.Devices[record.ID]; again {
-		return fmt.Errorf("the device %q stands twice", record.ID)
+	record.File = loaded.File
+	if first, again := r.rb.Devices[record.ID]; again {
+		return fmt.Errorf("the device %q stands twice, first at %s:%d", record.ID, first.File, first.Line)
 	}
 	for name, stated := range record.Attributes {
 		a, declared := r.rb.Facts.AttributeNamed("device." + name)
 		if !declared {
 			delete(record.Attributes, name)
+			loaded.aside(1, "undeclared device."+name)
 			continue
 		}
 		v, err := r.listed(a, stated)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		record.Attributes[name] = v
+		record.Attributes[name] = v.JSON(a.Type)
 	}
 	r.rb.Devices[record.ID] = record
 	return nil
 }
 
 // listed reads the value of an attribute from a file, where a number or a yes may stand as text.
-func (r *resolver) listed(a *fact.Attribute, stated any) (any, error) {
+func (r *resolver) listed(a *fact.Attribute, stated any) (fact.Value, error) {
 	text, isText := stated.(string)
 	if !isText || a.Type == fact.Word {
-		_, err := StatedValue(a, stated, r.rb.Zone)
-		return stated, err
+		return StatedValue(a, stated, r.rb.Zone)
 	}
-	switch text {
-	case "true":
-		text = "yes"
-	case "false":
-		text = "no"
+	if t, ok := known.Parse(text); ok && a.Type == fact.YesNo {
+		return fact.Value{Known: true, YesNo: t}, nil
 	}
-	v, err := ReadValue(a.Type, text, r.rb.Zone)
-	return v.JSON(a.Type), err
+	return ReadValue(a.Type, text, r.rb.Zone)
 }

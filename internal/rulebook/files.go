@@ -12,7 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"
 )
@@ -95,16 +95,21 @@ func (b *bounded) Read(p []byte) (int, error) {
 }
 
 // wrongLines reports what is wrong with single lines of a file.
-func (r *resolver) wrongLines(file string, wrong []*place.LineError) {
+func (r *resolver) wrongLines(file string, wrong []*lines.Error) {
 	for _, w := range wrong {
-		r.found.Add(diag.File, diag.Error, token.Pos{File: file, Line: int32(w.Line), Column: 1}, 1, "", "%s", w.Msg)
+		r.found.Add(diag.File, diag.Error, token.Pos{File: file, Line: int32(w.Line), Column: 1}, 1, "", "%v", w.Err)
 	}
 }
 
 // each reads every file that a clause names.
 func (r *resolver) each(clause ast.Name, read func(file string, in io.Reader) error) {
 	for _, file := range r.paths(clause) {
-		if err := r.stream(file, func(in io.Reader) error { return read(file, in) }); err != nil {
+		err := r.stream(file, func(in io.Reader) error { return read(file, in) })
+		var inLine *lines.Error
+		switch {
+		case errors.As(err, &inLine):
+			r.wrongLines(file, []*lines.Error{inLine})
+		case err != nil:
 			r.fail(clause, "", "%s cannot be read: %v", file, err)
 		}
 	}

@@ -49,7 +49,7 @@ func TestGeofeeds(t *testing.T) {
 	for name, pack := range map[string]func(*testing.T, string) string{"": func(_ *testing.T, s string) string { return s }, ".gz": gz, ".zst": zst} {
 		rb := load(`geo "a.csv`+name+`", "b.csv"`, "", map[string]string{"a.csv" + name: pack(t, first), "b.csv": second})
 		require.Empty(t, rb.Diagnostics, name)
-		require.Equal(t, 7, rb.Located)
+		require.Equal(t, []rulebook.Tally{{N: 3, What: "located prefix"}}, rb.Loaded[1].Items)
 		for addr, want := range map[string]string{"192.0.2.1": "NO", "192.0.2.200": "SE", "198.51.100.1": "", "2001:db8::1": "DK", "203.0.113.1": "PT", "203.0.113.9": "ES"} {
 			at, known := rb.Atlas.Locate(netip.MustParseAddr(addr))
 			require.True(t, known, addr)
@@ -67,7 +67,7 @@ func TestFleets(t *testing.T) {
 	rb := load(`devices "fleet/*"`, attributes, map[string]string{"fleet/a.jsonl.gz": gz(t, lines), "fleet/b.csv": cells})
 	require.Empty(t, rb.Diagnostics)
 	require.Len(t, rb.Devices, 4)
-	require.Equal(t, posture.Record{Owner: "ann", Device: signon.Device{ID: "tab", OS: "android", Version: "14", Managed: signon.Yes,
+	require.Equal(t, posture.Record{Owner: "ann", File: "fleet/a.jsonl.gz", Line: 1, Device: signon.Device{ID: "tab", OS: "android", Version: "14", Managed: signon.Yes,
 		Attributes: map[string]any{"team": "deck", "patched": true}}}, rb.Devices["tab"])
 	require.Equal(t, map[string]any{"score": 7.0}, rb.Devices["lap"].Attributes)
 	box := rb.Devices["box"]
@@ -84,27 +84,27 @@ func TestBadFilesNameTheLine(t *testing.T) {
 	for _, c := range []struct{ clause, file, text, says string }{
 		{`geo "f.csv"`, "f.csv", "192.0.2.0/24,NO\n192.0.2.1/24,NO\n", "f.csv:2:1: error: \"192.0.2.1/24\" has bits set"},
 		{`geo "f.csv"`, "f.csv", "192.0.2.0/24,XX\n", `f.csv:1:1: error: there is no country "XX"`},
-		{`geo "f.csv"`, "f.csv", "192.0.2.0/24,NO\n192.0.2.0/24,SE\n", "f.csv:2:1: error: 192.0.2.0/24 stands twice, in NO and in SE"},
+		{`geo "f.csv"`, "f.csv", "192.0.2.0/24,NO\n192.0.2.0/24,SE\n", "f.csv:2:1: error: 192.0.2.0/24 stands twice, in SE here and in NO on line 1"},
 		{`geo "f.csv"`, "f.csv", "192.0.2.0/33,NO\n", "f.csv:1:1: error: \"192.0.2.0/33\" is no prefix: the length"},
 		{`geo "f.csv"`, "f.csv", "192.0.2.1-192.0.2.9,NO\n", "a geofeed has no ranges"},
 		{`geo "f.csv"`, "f.csv", "prefix,country\n", "f.csv:1:1: error: \"prefix\" is no address"},
-		{`geo "f.csv"`, "f.csv", strings.Repeat("x", 2<<20), "f.csv:1:1: error: the line is longer than 1 MiB"},
+		{`geo "f.csv"`, "f.csv", strings.Repeat("x", 2<<20), "f.csv:1:1: error: the line is longer than 4096 bytes"},
 		{`geo "f.csv.gz"`, "f.csv.gz", "192.0.2.0/24,NO\n", "is no gzip file"},
 		{`geo "f.csv.gz"`, "f.csv.gz", gz(t, "192.0.2.0/24,NO\n")[:20], "cannot be read on"},
 		{`geo "f.csv.zst"`, "f.csv.zst", "192.0.2.0/24,NO\n", "f.csv.zst:1:1: error: cannot be read on"},
 		{`geo "f.mmdb"`, "f.mmdb", "192.0.2.0/24,NO\n", "f.mmdb cannot be read: is no MaxMind DB"},
-		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a"}` + "\n" + `{"id":"a"}`, `f.jsonl cannot be read: line 2: the device "a" stands twice`},
-		{`devices "f.jsonl"`, "f.jsonl", `{"os":"ios"}`, "line 1: the device has no id"},
-		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","managed":"yes"}`, "line 1: managed: expected true or false, found a string"},
-		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","owner":5}`, "line 1: owner: expected a user's id"},
-		{`devices "f.jsonl"`, "f.jsonl", "{\"id\":\"a\xff\"}", "invalid UTF-8"},
-		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","n":"many"}`, `line 1: n: "many" is no number`},
+		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a"}` + "\n" + `{"id":"a"}`, `f.jsonl:2:1: error: the device "a" stands twice`},
+		{`devices "f.jsonl"`, "f.jsonl", `{"os":"ios"}`, ":1:1: error: the device has no id"},
+		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","managed":"yes"}`, ":1:1: error: managed: expected true or false, found a string"},
+		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","owner":5}`, ":1:1: error: owner: expected a user's id"},
+		{`devices "f.jsonl"`, "f.jsonl", "{\"id\":\"a\xff\"}", "is not UTF-8"},
+		{`devices "f.jsonl"`, "f.jsonl", `{"id":"a","n":"many"}`, `:1:1: error: n: "many" is no number`},
 		{`devices "f.jsonl.gz"`, "f.jsonl.gz", bomb, "longer than 16 MiB"},
-		{`devices "f.csv"`, "f.csv", "", "line 1: the header is missing"},
+		{`devices "f.csv"`, "f.csv", "", ":1:1: error: the header is missing"},
 		{`devices "f.csv"`, "f.csv", "id,os,id\n", `the column "id" stands twice`},
-		{`devices "f.csv"`, "f.csv", "id,managed\na,perhaps\n", `line 2: managed: "perhaps" is none of yes, no`},
-		{`devices "f.csv"`, "f.csv", "id,os\na\n", "wrong number of fields"},
-		{`devices "f.csv"`, "f.csv", "id,reported\na,today\n", "line 2: reported: \"today\" is no RFC 3339 time"},
+		{`devices "f.csv"`, "f.csv", "id,managed\na,perhaps\n", `:2:1: error: managed: "perhaps" is none of yes, no`},
+		{`devices "f.csv"`, "f.csv", "id,os\na\n", "not as many cells"},
+		{`devices "f.csv"`, "f.csv", "id,reported\na,today\n", ":2:1: error: reported: \"today\" is no RFC 3339 time"},
 	} {
 		rb := load(c.clause, "attribute device.n number\n", map[string]string{c.file: c.text})
 		require.Positive(t, rb.Diagnostics.Count(diag.Error), "%s %.40q", c.clause, c.text)

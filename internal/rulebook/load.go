@@ -12,6 +12,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/language"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/scanner"
@@ -49,7 +50,7 @@ type resolver struct {
 	names    *names
 	errors   token.ErrorList // in the meaning of what was parsed
 	found    diag.List
-	prefixes [][]prefix // of each network, by id
+	prefixes [][]place.List // of each network, by id
 	digest   hash.Hash
 
 	mailDomains map[string]bool // of all users, once they are asked for

@@ -13,6 +13,7 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/risk"
@@ -42,7 +43,6 @@ type Rulebook struct {
 	Actions   map[string]bool
 	Networks  Networks
 	Atlas     place.Atlas // where addresses are, in the order in which it is asked
-	Located   int         // how many prefixes it has
 	Devices   posture.Fleet
 	Schedules []*schedule.Schedule
 	Baselines []*Baseline
@@ -54,8 +54,9 @@ type Rulebook struct {
 	Promises  []*Promise
 
 	Diagnostics diag.List // sorted by place
+	Loaded      []*Loaded // the files that the rulebook points to, as they were read
 	Files       []*File   // the rulebook files, by name
-	Open        bool      // people may come from elsewhere, so that an unknown user or group is no mistake
+	Open        bool      // people also come from a program, so that an unknown user or group is no mistake
 }
 
 // File is one rulebook file that was read.
@@ -85,11 +86,13 @@ type Person struct {
 	Risk       string
 	Groups     []int32 // all of them, transitively, in order
 	Methods    demand.Set
-	Joined     time.Time // zero is unknown
-	JoinedDay  time.Time // 00:00 of its date
-	Active     bool
+	Joined     time.Time   // zero is unknown
+	JoinedDay  time.Time   // 00:00 of its date
+	Active     known.Truth // unknown where nothing states it: the user is active
 	BreakGlass bool
 	Attributes []fact.Value // by index; may be short
+	Origin     Origin       // where the user is declared first
+	readFrom   uint16       // the number of the last directory file that has the user
 }
 
 // In reports whether the person is in the group.

@@ -54,7 +54,9 @@ func (n *names) network(name ast.Name) (int, bool) {
 		n.r.fail(name, "", "%v", err)
 		return 0, false
 	}
-	id := n.r.addNetwork(prefixes)
+	literal := place.List{File: name.Pos.File}
+	literal.Add(int(name.Pos.Line), prefixes)
+	id := n.r.addNetwork(literal)
 	n.literals[name.Text] = id
 	return id, true
 }
@@ -138,7 +140,7 @@ func (r *resolver) tagID(tag string) (id int, known bool) {
 }
 
 // addNetwork gives a network its id.
-func (r *resolver) addNetwork(prefixes []prefix) int {
-	r.prefixes = append(r.prefixes, prefixes)
+func (r *resolver) addNetwork(lists ...place.List) int {
+	r.prefixes = append(r.prefixes, lists)
 	return len(r.prefixes) - 1
 }

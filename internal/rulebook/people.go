@@ -6,80 +6,38 @@ import (
 	"strings"
 	"time"
 
-	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 )
 
-// BuiltInActions are the actions that every rulebook knows.
-var BuiltInActions = []string{SignOn, EnrolMethod, "reset-password", Consent}
-
-// The built-in actions that mean something of their own: the one of policies and sign-ons
-// that name none, the one that says whether a user may enrol, the one that can be reviewed.
-const (
-	SignOn      = "sign-on"
-	EnrolMethod = "enrol-method"
-	Consent     = "consent"
-)
-
-func (r *resolver) apps() {
-	r.rb.Actions = map[string]bool{}
-	for _, a := range BuiltInActions {
-		r.rb.Actions[a] = true
-	}
-	for _, d := range r.decls.actions.list {
-		if r.rb.Actions[d.Name.Text] {
-			r.fail(d.Name, "choose another name", "%q is a built-in action", d.Name.Text)
-		}
-		r.rb.Actions[d.Name.Text] = true
-	}
-	for _, d := range r.decls.apps.list {
-		a := &App{Name: d.Name.Text, Decl: d}
-		r.once(d.Tags)
-		for _, t := range d.Tags {
-			id, _ := r.tagID(t.Text)
-			a.Tags = append(a.Tags, id)
-		}
-		r.rb.Apps[a.Name] = a
-	}
-}
-
-// people binds the users and groups that the rulebook files declare.
+// people binds the users and groups of the rulebook's blocks, and of the directory's files.
 func (r *resolver) people() {
 	r.rb.Groups = directory.NewGroups()
-	r.rb.Open = r.rb.Open || len(r.decls.rulebook.Directory) > 0
-	direct := map[string][]int32{}
+	c := newCensus(r)
 	for _, d := range r.decls.users.list {
 		r.once(d.Groups)
+		p := r.person(d)
 		for _, g := range d.Groups {
-			direct[d.Name.Text] = append(direct[d.Name.Text], r.rb.Groups.Add(g.Text))
+			p.Groups = append(p.Groups, r.rb.Groups.Add(g.Text))
 		}
+		r.rb.People[p.ID] = p
 	}
 	for _, d := range r.decls.groups.list {
-		r.rb.Groups.Add(d.Name.Text)
+		c.origins[r.rb.Groups.Add(d.Name.Text)] = Origin{d.Name.Pos.File, int(d.Name.Pos.Line)}
 	}
+	c.read(r.decls.rulebook.Directory)
 	for _, d := range r.decls.groups.list {
-		r.members(d, direct)
+		r.members(d)
 	}
-	if circle := r.rb.Groups.Circle(); circle != nil {
-		at := r.decls.groups.byName[circle[0]].Name
-		r.fail(at, "take one of them out", "groups form a circle: %s", strings.Join(circle, " → "))
-		r.rb.Groups = directory.NewGroups() // nothing can be told of members
-		for _, d := range r.decls.groups.list {
-			r.rb.Groups.Add(d.Name.Text)
-		}
-		direct = map[string][]int32{}
-	}
-	r.rb.Groups.Close()
-	for _, d := range r.decls.users.list {
-		r.rb.People[d.Name.Text] = r.person(d, direct[d.Name.Text])
-	}
+	c.close()
 }
 
-func (r *resolver) members(d *ast.Group, direct map[string][]int32) {
+// members puts the members of a group block into their groups.
+func (r *resolver) members(d *ast.Group) {
 	id := r.rb.Groups.Add(d.Name.Text)
 	for _, m := range d.Members {
 		if m.Kind.Text == "group" {
@@ -88,22 +46,20 @@ func (r *resolver) members(d *ast.Group, direct map[string][]int32) {
 			}
 			continue
 		}
-		if _, ok := r.decls.users.byName[m.Name.Text]; !ok && !r.rb.Open {
-			r.unknown(m.Name, "user", keysOf(r.decls.users.byName))
+		if p, ok := r.rb.People[m.Name.Text]; ok {
+			p.Groups = append(p.Groups, id)
+		} else if !r.rb.Open {
+			r.unknown(m.Name, "user", keysOf(r.rb.People))
 		}
-		direct[m.Name.Text] = append(direct[m.Name.Text], id)
 	}
 	r.onceSelector(d.Members)
 }
 
-func (r *resolver) person(d *ast.User, direct []int32) *Person {
-	p := &Person{ID: d.Name.Text, Type: "employee", Risk: "none", Active: d.Active.Text != "no",
-		Groups: r.rb.Groups.Closure(direct)}
-	if d.Type.Given() {
-		p.Type = d.Type.Text
-	}
-	if d.Risk.Given() {
-		p.Risk = d.Risk.Text
+// person binds a user block; what it does not state is filled in by the files, or at the end.
+func (r *resolver) person(d *ast.User) *Person {
+	p := &Person{ID: d.Name.Text, Type: d.Type.Text, Risk: d.Risk.Text, Origin: Origin{d.Name.Pos.File, int(d.Name.Pos.Line)}}
+	if d.Active.Text == "no" {
+		p.Active = known.False
 	}
 	r.once(d.Methods)
 	for _, name := range d.Methods {
@@ -115,23 +71,26 @@ func (r *resolver) person(d *ast.User, direct []int32) *Person {
 		p.Methods.Add(m.ID)
 	}
 	if d.Joined.Given() {
-		p.Joined, p.JoinedDay = r.joined(d.Joined)
+		joined, err := r.joined(d.Joined.Text)
+		if err != nil {
+			r.fail(d.Joined, "write a date, such as 2024-02-01", "%v", err)
+		}
+		p.Joined = joined
 	}
 	r.values(p, d.Attrs)
 	return p
 }
 
 // joined reads a date, or an instant.
-func (r *resolver) joined(n ast.Name) (joined, day time.Time) {
-	if _, err := schedule.ParseDate(n.Text); err == nil {
-		joined, _ = r.date(n)
-		return joined, joined
+func (r *resolver) joined(text string) (time.Time, error) {
+	if d, err := schedule.ParseDate(text); err == nil {
+		return d.Start(r.rb.Zone), nil
 	}
-	t, err := schedule.ParseInstant(n.Text, r.rb.Zone)
+	t, err := schedule.ParseInstant(text, r.rb.Zone)
 	if err != nil {
-		r.fail(n, "write a date, such as 2024-02-01", "%q is neither a date nor an instant", n.Text)
+		return t, fmt.Errorf("%q is neither a date nor an instant", text)
 	}
-	return t, schedule.DateOf(t, r.rb.Zone).Start(r.rb.Zone)
+	return t, nil
 }
 
 func (r *resolver) values(p *Person, attrs []ast.Attr) {
@@ -166,96 +125,4 @@ func (r *resolver) undeclared(n ast.Name, full string, known []string) {
 		help = hint
 	}
 	r.fail(n, help, "there is no attribute %q", full)
-}
-
-// Warnings about people.
-const (
-	DomainOfNobody diag.Code = "domain-of-nobody"
-)
-
-// who binds a selection of people.
-func (r *resolver) who(s ast.Selection) Who {
-	return Who{r.personSelectors(s.Items), r.personSelectors(s.Except)}
-}
-
-func (r *resolver) personSelectors(list []ast.Selector) []PersonSelector {
-	var selectors []PersonSelector
-	for _, item := range list {
-		s := PersonSelector{Name: item.Name.Text}
-		switch item.Kind.Text {
-		case "everyone":
-			s.Kind = Everyone
-		case "people":
-			s.Kind = People
-		case "type":
-			s.Kind = OfType
-		case "group":
-			s.Kind = InGroup
-			s.Group, _ = r.group(item.Name)
-		case "user":
-			s.Kind = IsUser
-			if _, ok := r.rb.People[s.Name]; !ok && !r.rb.Open {
-				r.unknown(item.Name, "user", keysOf(r.rb.People))
-			}
-		case "domain":
-			s.Kind = OfDomain
-			if !r.rb.Open && !r.domains()[s.Name] {
-				r.warn(DomainOfNobody, item.Name, "mend its spelling; case counts", "no user has the mail domain %q", s.Name)
-			}
-		}
-		selectors = append(selectors, s)
-	}
-	r.onceSelector(list)
-	return selectors
-}
-
-// domains are the mail domains of all users.
-func (r *resolver) domains() map[string]bool {
-	if r.mailDomains == nil {
-		r.mailDomains = map[string]bool{}
-		for id := range r.rb.People {
-			r.mailDomains[Domain(id)] = true
-		}
-	}
-	return r.mailDomains
-}
-
-func (r *resolver) onceSelector(list []ast.Selector) {
-	var names []ast.Name
-	for _, s := range list {
-		text := s.Kind.Text
-		at := s.Kind.Pos
-		if s.Name.Given() {
-			text += " " + s.Name.String()
-		}
-		names = append(names, ast.Name{Pos: at, Text: text})
-	}
-	r.once(names)
-}
-
-// to binds a selection of apps.
-func (r *resolver) to(s ast.Selection) To {
-	return To{r.appSelectors(s.Items), r.appSelectors(s.Except)}
-}
-
-func (r *resolver) appSelectors(list []ast.Selector) []AppSelector {
-	var selectors []AppSelector
-	for _, item := range list {
-		s := AppSelector{Name: item.Name.Text}
-		switch item.Kind.Text {
-		case "everything":
-			s.Kind = Everything
-		case "app":
-			s.Kind = IsApp
-			if _, ok := r.rb.Apps[s.Name]; !ok {
-				r.unknown(item.Name, "app", keysOf(r.rb.Apps))
-			}
-		case "tag":
-			s.Kind = HasTag
-			s.Tag = r.tag(item.Name)
-		}
-		selectors = append(selectors, s)
-	}
-	r.onceSelector(list)
-	return selectors
 }

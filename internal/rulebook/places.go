@@ -16,25 +16,27 @@ func (r *resolver) networks() {
 		if _, err := place.ParseItem(d.Name.Text); err == nil {
 			r.fail(d.Name, "choose another name", "%q reads as an address, prefix or range", d.Name.Text)
 		}
-		var prefixes []prefix
+		own := place.List{File: d.Name.Pos.File}
 		for _, item := range d.Items {
 			p, err := place.ParseItem(item.Text)
 			if err != nil {
 				r.fail(item, "", "%v", err)
 				continue
 			}
-			prefixes = append(prefixes, p...)
+			own.Add(int(item.Pos.Line), p)
 		}
 		r.once(d.Items)
+		lists := []place.List{own}
 		for _, from := range d.From {
 			r.each(from, func(file string, in io.Reader) error {
-				listed, wrong := place.ReadList(in)
-				prefixes = append(prefixes, listed...)
+				listed, wrong := place.ReadList(in, file)
+				lists = append(lists, listed)
 				r.wrongLines(file, wrong)
+				r.loading(file).add(len(listed.Entries), "prefix")
 				return nil
 			})
 		}
-		id := r.addNetwork(prefixes)
+		id := r.addNetwork(lists...)
 		r.names.networks[d.Name.Text] = id
 		if d.Trusted.IsValid() {
 			r.rb.Networks.Trusted = r.rb.Networks.Trusted.With(id)
@@ -50,18 +52,20 @@ func (r *resolver) geo(files []ast.Name) {
 	for _, f := range files {
 		r.each(f, func(file string, in io.Reader) error {
 			if formatOf(file) == ".mmdb" {
-				db, err := place.ReadDatabase(in)
+				db, err := place.ReadDatabase(in, file)
 				if err != nil {
 					return err
 				}
 				r.rb.Atlas = append(r.rb.Atlas, db)
-				r.rb.Located += db.Len()
+				loaded := r.loading(file)
+				loaded.add(db.Len(), "located prefix")
+				loaded.aside(db.Strange(), "country that is none in ISO 3166-1")
 				return nil
 			}
-			feed, wrong := place.ReadGeofeed(in)
+			feed, wrong := place.ReadGeofeed(in, file)
 			r.wrongLines(file, wrong)
 			r.rb.Atlas = append(r.rb.Atlas, feed)
-			r.rb.Located += feed.Len()
+			r.loading(file).add(feed.Len(), "located prefix")
 			return nil
 		})
 	}

@@ -2,7 +2,6 @@ package rulebook
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,8 +19,6 @@ import (
 	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
 )
-
-type prefix = netip.Prefix
 
 // resolve binds the names, each kind of declaration after those that it uses.
 func (r *resolver) resolve() {
@@ -187,7 +184,7 @@ func ReadValue(t fact.Type, text string, zone *time.Location) (v fact.Value, err
 	case fact.Date:
 		var d schedule.Date
 		if d, err = schedule.ParseDate(text); err == nil {
-			v.Date, v.Next = d.Start(zone), d.Next().Start(zone)
+			v.Day = &fact.Day{Start: d.Start(zone), Next: d.Next().Start(zone)}
 		}
 	}
 	v.Word = text
@@ -320,11 +317,9 @@ func (r *resolver) settings() {
 	}
 	r.geo(d.Geo)
 	r.devices(d.Devices)
-	for _, files := range [][]ast.Name{d.Directory, d.History} {
-		for _, f := range files {
-			r.paths(f)
-			r.warn(NotReadYet, f, "what it would supply is unknown", "such files are not read yet")
-		}
+	for _, f := range d.History {
+		r.paths(f)
+		r.warn(NotReadYet, f, "what it would supply is unknown", "such files are not read yet")
 	}
 	if d.BreakGlass != nil {
 		r.breakGlass(d.BreakGlass)
