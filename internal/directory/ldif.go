@@ -35,8 +35,7 @@ func ReadLDIF(in io.Reader, sink Sink) error {
 type ldifReader struct {
 	sink  Sink
 	text  strings.Builder
-	start int  // the line of the record's beginning; 0 between records
-	begun bool // a record was read
+	start int // the line of the record's beginning; 0 between records
 }
 
 // mostRecord is the size in bytes of the largest record.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -41,9 +42,10 @@ type census struct {
 	origins map[int32]Origin // of groups
 	breakIn map[string]bool  // the break-glass users
 
-	words  map[string]string       // attributes' values, once each
-	values map[string][]fact.Value // sets of attributes, once each
-	key    []byte
+	userFacts map[string]*fact.Attribute // by name without "user."
+	words     map[string]string          // attributes' values, once each
+	values    map[string][]fact.Value    // sets of attributes, once each
+	key       []byte
 }
 
 // holder is who or what has a resource id or a DN.
@@ -66,7 +68,12 @@ type members struct {
 
 func newCensus(r *resolver) *census {
 	c := &census{r: r, numbers: map[string]int32{}, origins: map[int32]Origin{}, breakIn: map[string]bool{},
-		words: map[string]string{}, values: map[string][]fact.Value{}}
+		words: map[string]string{}, values: map[string][]fact.Value{}, userFacts: map[string]*fact.Attribute{}}
+	for _, a := range r.rb.Facts.Attributes() {
+		if !a.OfDevice {
+			c.userFacts[strings.TrimPrefix(a.Name, "user.")] = a
+		}
+	}
 	if b := r.decls.rulebook.BreakGlass; b != nil {
 		for _, u := range b.Users {
 			c.breakIn[u.Text] = true
@@ -192,7 +199,7 @@ func (c *census) attributes(p *Person, stated []directory.Attribute) error {
 	var scratch []fact.Value
 	c.key = c.key[:0]
 	for _, s := range stated {
-		a, declared := rb.Facts.AttributeNamed("user." + s.Name)
+		a, declared := c.userFacts[s.Name]
 		if !declared {
 			c.loaded.aside(1, "undeclared user."+s.Name)
 			continue
@@ -208,7 +215,10 @@ func (c *census) attributes(p *Person, stated []directory.Attribute) error {
 			v.Word = c.word(v.Word)
 		}
 		scratch[a.Index] = v
-		c.key = fmt.Appendf(c.key, "%d %d %q %v %d\n", a.Index, len(v.Word), v.Word, v.Number, v.YesNo)
+		c.key = binary.LittleEndian.AppendUint32(c.key, uint32(a.Index))
+		c.key = binary.LittleEndian.AppendUint64(c.key, math.Float64bits(v.Number))
+		c.key = binary.LittleEndian.AppendUint32(c.key, uint32(len(v.Word)))
+		c.key = append(append(c.key, v.Word...), byte(v.YesNo))
 	}
 	if scratch == nil {
 		return nil
