@@ -118,9 +118,17 @@ func (r *resolver) schedules() {
 		}
 		s.Except, s.During = r.spans(d.Except), r.spans(d.During)
 		for _, c := range d.Calendars {
-			r.paths(c)
-			r.warn(NotReadYet, c, "until it is, whether the schedule is open is unknown", "calendars are not read yet")
-			s.Partial = true
+			r.each(c, func(file string, in io.Reader) error {
+				calendar, err := schedule.ReadCalendar(in, s.Zone)
+				if err != nil {
+					return err
+				}
+				s.Calendars = append(s.Calendars, schedule.Exceptions{File: file, Calendar: calendar})
+				loaded := r.loading(file)
+				loaded.add(calendar.Events, "event")
+				loaded.aside(calendar.Idle, "event cancelled or without length")
+				return nil
+			})
 		}
 		if len(d.Windows) == 0 && len(d.During) == 0 && len(d.Clauses) == len(d.Except)+len(d.Calendars) {
 			r.fail(d.Name, "add a window such as \"mon-fri 06:00-20:00\", or \"during\"", "the schedule %s is never open", d.Name)

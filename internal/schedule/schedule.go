@@ -3,6 +3,7 @@ package schedule
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -88,7 +89,24 @@ type Schedule struct {
 	Windows []Window // none: open all day
 	Except  []Span
 	During  []Span // none: always
-	Partial bool   // it has exceptions that were not read, so that "in" is never sure
+
+	Calendars []Exceptions // during their events it is closed
+}
+
+// Exceptions are a calendar and the file that it was read from.
+type Exceptions struct {
+	File string
+	*Calendar
+}
+
+// Exception tells which event closes the schedule at the instant t: "summary (file:line)"; "" when none does.
+func (s *Schedule) Exception(t time.Time) string {
+	for _, c := range s.Calendars {
+		if is, event := c.During(t); is == known.True {
+			return event.Summary + " (" + c.File + ":" + strconv.Itoa(event.Line) + ")"
+		}
+	}
+	return ""
 }
 
 // In reports whether the schedule is open at the instant t.
@@ -104,8 +122,10 @@ func (s *Schedule) In(t time.Time) known.Truth {
 	if len(s.Windows) > 0 && !slices.ContainsFunc(s.Windows, func(w Window) bool { return w.contains(day, minute) }) {
 		return known.False
 	}
-	if s.Partial {
-		return known.Unknown
+	is := known.True
+	for _, c := range s.Calendars {
+		during, _ := c.During(t)
+		is = is.And(during.Not())
 	}
-	return known.True
+	return is
 }

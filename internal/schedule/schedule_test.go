@@ -89,9 +89,6 @@ func TestExceptionsLookAtTheLocalDate(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, known.Of(open), s.In(instant), at)
 	}
-	s.Partial = true
-	require.Equal(t, known.Unknown, s.In(time.Date(2026, 12, 10, 0, 0, 0, 0, time.UTC)), "exceptions that were not read could close it")
-	require.Equal(t, known.False, s.In(time.Date(2026, 6, 10, 0, 0, 0, 0, time.UTC)))
 }
 
 // TestDatesBeginWhereTheClockDoes takes zones that change their clocks at midnight.
