@@ -102,45 +102,11 @@ func ReadSCIM(in io.Reader, sink Sink) error {
 
 // placed gives an error its line.
 func (r *scimReader) placed(err error) error {
-	var syntax *jsontext.SyntacticError
-	if errors.As(err, &syntax) {
-		return lines.At(r.line.at(syntax.ByteOffset), plain(syntax.Err, syntax.JSONPointer))
+	offset, err := lines.JSON(err)
+	if offset < 0 {
+		offset = r.dec.InputOffset()
 	}
-	var semantic *json.SemanticError
-	if errors.As(err, &semantic) {
-		what := semantic.Err
-		if semantic.GoType != nil || what == nil {
-			what = fmt.Errorf("expected %s, found %s", expected(semantic), kindName(semantic.JSONKind))
-		}
-		return lines.At(r.line.at(semantic.ByteOffset), plain(what, semantic.JSONPointer))
-	}
-	return lines.At(r.line.at(r.dec.InputOffset()), err)
-}
-
-func plain(err error, at jsontext.Pointer) error {
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return errors.New("the file ends in the middle of a value")
-	}
-	if at == "" {
-		return err
-	}
-	return fmt.Errorf("%s: %w", at, err)
-}
-
-func expected(e *json.SemanticError) string {
-	switch e.GoType.Kind().String() {
-	case "string":
-		return "a string"
-	case "bool", "ptr":
-		return "true or false"
-	case "slice":
-		return "an array"
-	}
-	return "an object"
-}
-
-func kindName(k jsontext.Kind) string {
-	return map[jsontext.Kind]string{'n': "null", 't': "true", 'f': "false", '"': "a string", '0': "a number", '{': "an object", '[': "an array"}[k]
+	return lines.At(r.line.at(offset), err)
 }
 
 func (r *scimReader) array() error {
@@ -156,7 +122,7 @@ func (r *scimReader) array() error {
 	case err != nil:
 		return err
 	case t.Kind() != ']':
-		return fmt.Errorf("expected a resource, found %s", kindName(t.Kind()))
+		return fmt.Errorf("expected a resource, found %s", lines.Kind(t.Kind()))
 	}
 	return nil
 }

@@ -28,7 +28,7 @@ type Geo interface {
 }
 
 // Sources supply facts that neither the sign-on nor the rulebook has. What is nil supplies
-// nothing, but for Geo and Inventory, which are then what the rulebook's files say.
+// nothing, but for Geo, Inventory and History, which are then what the rulebook's files say.
 type Sources struct {
 	People    People
 	Geo       Geo
@@ -79,6 +79,9 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	}
 	if sources.Inventory == nil {
 		sources.Inventory = rb.Devices
+	}
+	if sources.History == nil && rb.Past != nil {
+		sources.History = rb.Past
 	}
 	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }

@@ -9,6 +9,7 @@ import (
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/set"
@@ -36,7 +37,7 @@ type frame struct {
 	hasRecord bool
 
 	networks  lazy[set.Set]
-	country   lazy[string]
+	where     lazy[place.Location] // of the address
 	history   lazy[history.Facts]
 	risk      lazy[known.Interval]
 	baselines []lazy[known.Truth]
@@ -70,7 +71,10 @@ func (f *frame) release() {
 	if f.hasDevice {
 		f.device, f.record, f.hasDevice, f.hasRecord = &noDevice, posture.Record{}, false, false
 	}
-	f.networks, f.country, f.risk = lazy[set.Set]{}, lazy[string]{}, lazy[known.Interval]{}
+	f.networks, f.risk = lazy[set.Set]{}, lazy[known.Interval]{}
+	if f.where.done {
+		f.where = lazy[place.Location]{}
+	}
 	if f.history.done {
 		f.history = lazy[history.Facts]{}
 	}
@@ -224,8 +228,7 @@ func (f *frame) past() *history.Facts {
 	if !f.history.done {
 		f.history.done = true
 		if source := f.e.sources.History; source != nil {
-			country, _ := f.Word(fact.Country)
-			f.history.value = source.Before(history.Query{User: f.person.ID, At: f.now, Country: country, Device: f.device.ID})
+			f.history.value = source.Before(history.Query{User: f.person.ID, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location()})
 		}
 	}
 	return &f.history.value
@@ -267,14 +270,21 @@ func (f *frame) Word(s fact.Slot) (string, bool) {
 }
 
 func (f *frame) countryCode() string {
-	if !f.country.done {
-		f.country = lazy[string]{f.so.Country, true}
-		if geo := f.e.sources.Geo; f.so.Country == "" && f.so.IP.IsValid() {
-			at, _ := geo.Locate(f.so.IP.Unmap())
-			f.country.value = at.Country
+	if f.so.Country != "" {
+		return f.so.Country
+	}
+	return f.location().Country
+}
+
+// location is where the address is, as far as the geo sources know.
+func (f *frame) location() *place.Location {
+	if !f.where.done {
+		f.where.done = true
+		if f.so.IP.IsValid() {
+			f.where.value, _ = f.e.sources.Geo.Locate(f.so.IP.Unmap())
 		}
 	}
-	return f.country.value
+	return &f.where.value
 }
 
 // Number gives a number, or the interval in which it lies.

@@ -1,19 +1,31 @@
-// Package history has what is new or unusual about a sign-on, seen against those before it.
+// Package history has what was before a sign-on, and so what is new or unusual about it.
 package history
 
 import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/place"
 )
 
-// Facts are what a history tells of one sign-on.
+// Window is how far back a sign-on is compared with those before it.
+const Window = 90 * 24 * time.Hour
+
+// Facts are what a history tells of one sign-on, and what it tells it by.
 type Facts struct {
 	NewCountry  known.Truth
 	NewDevice   known.Truth
 	OddHour     known.Truth
 	TravelSpeed float64 // km/h
 	TravelKnown bool
+
+	Learned      int       // how many sign-ons of the user lie in the window
+	AroundNow    int       // how many of them within an hour of this one's time of day
+	CountrySeen  time.Time // last, if it is not new
+	DeviceSeen   time.Time // last, if it is not new
+	TravelKM     float64   // from the last sign-on with a position, less both accuracy radii
+	TravelSince  time.Time // when that was; zero where there is none
+	TravelledFor time.Duration
 }
 
 // Query is a sign-on as a history is asked about it.
@@ -22,6 +34,13 @@ type Query struct {
 	At      time.Time
 	Country string // empty is unknown
 	Device  string // empty is unknown
+	Place   place.Location
+}
+
+// SignOn is a sign-on that a history learns.
+type SignOn struct {
+	Query
+	ID string // the same one teaches once; may be empty
 }
 
 // Source tells what was before.

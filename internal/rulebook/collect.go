@@ -162,7 +162,6 @@ func keysOf[V any](m map[string]V) []string {
 const (
 	RepeatedItem diag.Code = "repeated-item" // the same item stands twice in a list
 	UnusedTag    diag.Code = "tag-of-nothing"
-	NotReadYet   diag.Code = "not-read" // a source of facts that is not read
 )
 
 // once warns of items that stand twice in a list.

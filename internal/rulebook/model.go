@@ -13,6 +13,7 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/posture"
@@ -44,6 +45,7 @@ type Rulebook struct {
 	Networks  Networks
 	Atlas     place.Atlas // where addresses are, in the order in which it is asked
 	Devices   posture.Fleet
+	Past      *history.Past // nil where no file tells it
 	Schedules []*schedule.Schedule
 	Baselines []*Baseline
 	Risk      *risk.Model // nil without a risk model

@@ -181,7 +181,7 @@ func TestSourcesAreMerged(t *testing.T) {
 func TestBadDirectories(t *testing.T) {
 	long := strings.Repeat("x", 10<<20)
 	for _, c := range []struct{ file, text, want string }{
-		{"p.jsonl", ann + "\n" + deck[:40], "p.jsonl:2:1: error: the file ends in the middle of a value"},
+		{"p.jsonl", ann + "\n" + deck[:40], "p.jsonl:2:1: error: it ends in the middle of a value"},
 		{"p.json", `[` + ann + `,` + "\n" + `7]`, "p.json:2:1: error: expected a resource, found a number"},
 		{"p.json", `["`, "p.json:1:1: error: "},
 		{"p.json", `"ann"`, "expected a resource, an array of resources or a ListResponse"},

@@ -317,10 +317,7 @@ func (r *resolver) settings() {
 	}
 	r.geo(d.Geo)
 	r.devices(d.Devices)
-	for _, f := range d.History {
-		r.paths(f)
-		r.warn(NotReadYet, f, "what it would supply is unknown", "such files are not read yet")
-	}
+	r.history(d.History)
 	if d.BreakGlass != nil {
 		r.breakGlass(d.BreakGlass)
 	}
