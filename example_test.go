@@ -66,6 +66,6 @@ func ExampleRulebook_Explain() {
 	}
 	// Output:
 	// step-up
-	// roster "at a terminal" at rulebook.warden:9, sure false: network is unknown
+	// roster "at a terminal" at rulebook.warden:9, sure false: network is unknown: the sign-on has no address
 	// roster "otherwise" at rulebook.warden:10, sure true: no case before it is sure
 }

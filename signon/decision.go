@@ -168,4 +168,5 @@ type Factor struct {
 	Add   int    `json:"add"`
 	When  string `json:"when"`
 	Value string `json:"value"` // true or unknown
+	Why   string `json:"why"`
 }

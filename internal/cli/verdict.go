@@ -270,14 +270,34 @@ func (v *verdict) risk(r *signon.Risk) {
 	if r.High != r.Low {
 		score = fmt.Sprintf("%d to %d", r.Low, r.High)
 	}
-	var factors []string
+	if len(r.Factors) == 0 {
+		v.row("Risk", "%s: no factor holds", score)
+		return
+	}
+	v.row("Risk", "%s%s", score, v.band(r))
 	for _, f := range r.Factors {
-		factors = append(factors, fmt.Sprintf("%d when %s is %s", f.Add, f.When, f.Value))
+		v.row("", "%s", factorText(f))
 	}
-	if len(factors) == 0 {
-		factors = []string{"no factor holds"}
+}
+
+// factorText tells what a factor adds, and why: "45 because new.country is yes: …".
+func factorText(f signon.Factor) string {
+	if f.Value == "true" {
+		return fmt.Sprintf("%d because %s", f.Add, f.Why)
 	}
-	v.row("Risk", "%s: %s", score, strings.Join(factors, ", "))
+	return fmt.Sprintf("%d perhaps: %s", f.Add, f.Why)
+}
+
+// band names the bands of a score.
+func (v *verdict) band(r *signon.Risk) string {
+	low, high := v.rb.Risk.BandAt(r.Low), v.rb.Risk.BandAt(r.High)
+	switch {
+	case low == "" && high == "":
+		return ""
+	case low == high:
+		return ", " + low
+	}
+	return fmt.Sprintf(", %s to %s", low, high)
 }
 
 func limitText(l signon.SessionLimits) string {

@@ -200,7 +200,7 @@ func (k *compiler) value(c *ast.Compare, f *fact.Fact) Node {
 	var n Node
 	switch f.Type {
 	case fact.Membership, fact.Addresses, fact.Methods, fact.Baselines:
-		n = &memberNode{f, k.sets(c, f), ast.Names(c.Values)}
+		n = &memberNode{f, k.sets(c, f), written(c.Values)}
 	case fact.ScopeSet:
 		return &scopesNode{f, c.Op == ast.Within, k.sets(c, f), ast.Names(c.Values)}
 	case fact.YesNo:
@@ -215,7 +215,7 @@ func (k *compiler) value(c *ast.Compare, f *fact.Fact) Node {
 		if c.Op == ast.Before || c.Op == ast.After {
 			return k.time(c, f)
 		}
-		n = &memberNode{f, k.sets(c, f), ast.Names(c.Values)}
+		n = &memberNode{f, k.sets(c, f), written(c.Values)}
 	case fact.Instant:
 		n = k.within(c, f)
 	case fact.Version:
@@ -386,4 +386,13 @@ func ParseNumber(text string) (float64, bool) {
 	}
 	x, err := strconv.ParseFloat(text, 64)
 	return x, err == nil && !math.IsInf(x, 0)
+}
+
+// written are the names as they are written.
+func written(list []ast.Name) []string {
+	names := make([]string, len(list))
+	for i, n := range list {
+		names[i] = n.String()
+	}
+	return names
 }

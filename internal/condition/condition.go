@@ -27,10 +27,19 @@ type Facts interface {
 	Known(s fact.Slot) bool
 	// Now is the time of the sign-on.
 	Now() time.Time
-	// Show tells the value of a fact to a person.
+	Witness
+}
+
+// Witness tells a person what the facts of a sign-on are, and what says so.
+type Witness interface {
+	// Show tells the value of a fact.
 	Show(s fact.Slot) string
 	// ShowBaseline tells which checks of a baseline are not true, and why.
 	ShowBaseline(id int) string
+	// Evidence tells what a fact's value comes from, or why it is unknown; "" where there is nothing to add.
+	Evidence(s fact.Slot) string
+	// MemberEvidence tells what makes the sign-on be in a network or schedule, or not.
+	MemberEvidence(s fact.Slot, id int) string
 }
 
 // Node is a compiled condition.
@@ -49,7 +58,7 @@ type (
 	memberNode struct {
 		fact  *fact.Fact
 		ids   []int
-		names string
+		names []string
 	}
 	scopesNode struct {
 		fact   *fact.Fact

@@ -58,34 +58,50 @@ func (n *notNode) reasons(f Facts, is known.Truth, r *reasons) { n.x.reasons(f, 
 func (n *surelyNode) reasons(f Facts, _ known.Truth, r *reasons) { n.x.reasons(f, n.x.Eval(f), r) }
 
 func (n *memberNode) reasons(f Facts, is known.Truth, r *reasons) {
-	value, list := f.Show(n.fact.Slot), strings.ReplaceAll(n.names, ", ", " or ")
+	value, list := f.Show(n.fact.Slot), strings.Join(n.names, " or ")
 	switch slot := n.fact.Slot; {
 	case slot == fact.DeviceMeets:
 		r.add("%s", f.ShowBaseline(n.ids[0]))
 	case is == known.Unknown && slot == fact.Time:
 		r.add("whether %s is in %s is unknown", value, list)
 	case is == known.Unknown:
-		r.add("%s is unknown", n.fact.Name)
+		r.add("%s is unknown%s", n.fact.Name, after(f.Evidence(slot)))
 	case slot == fact.UserHas:
 		r.add("the user has %s%s", map[known.Truth]string{known.False: "no "}[is], list)
 	case slot == fact.Tag:
-		r.add("the app has %s", map[known.Truth]string{known.True: "the tag " + n.trueName(f), known.False: "no tag " + list}[is])
+		r.add("the app has %s", map[known.Truth]string{known.True: "the tag " + n.names[n.holds(f)], known.False: "no tag " + list}[is])
+	case is == known.True && slot == fact.Network:
+		i := n.holds(f)
+		r.add("network in %s: %s", n.names[i], f.MemberEvidence(slot, n.ids[i]))
 	case is == known.True:
-		r.add("%s is in %s", value, n.trueName(f))
+		r.add("%s is in %s", value, n.names[n.holds(f)])
 	default:
-		r.add("%s is not in %s", value, list)
+		r.add("%s is not in %s%s", value, list, after(n.whyNot(f)))
 	}
 }
 
-// trueName is the one of the names that holds.
-func (n *memberNode) trueName(f Facts) string {
-	names := strings.Split(n.names, ", ")
+// holds is the index of the first of the sets that holds.
+func (n *memberNode) holds(f Facts) int {
+	return max(0, slices.IndexFunc(n.ids, func(id int) bool { return f.Member(n.fact.Slot, []int{id}) == known.True }))
+}
+
+// whyNot tells what there is to say of sets that do not hold.
+func (n *memberNode) whyNot(f Facts) string {
+	var notes []string
 	for i, id := range n.ids {
-		if len(names) == len(n.ids) && f.Member(n.fact.Slot, []int{id}) == known.True {
-			return names[i]
+		if note := f.MemberEvidence(n.fact.Slot, id); note != "" {
+			notes = append(notes, n.names[i]+" "+note)
 		}
 	}
-	return n.names
+	return strings.Join(notes, ", ")
+}
+
+// after puts evidence behind what it is of.
+func after(evidence string) string {
+	if evidence == "" {
+		return ""
+	}
+	return ": " + evidence
 }
 
 func (n *scopesNode) reasons(f Facts, is known.Truth, r *reasons) {
@@ -103,10 +119,10 @@ func (n *scopesNode) reasons(f Facts, is known.Truth, r *reasons) {
 // fact tells the value of a fact.
 func (r *reasons) fact(f Facts, of *fact.Fact) {
 	if !f.Known(of.Slot) && of.Type != fact.Number && of.Type != fact.Band {
-		r.add("%s is unknown", of.Name)
+		r.add("%s is unknown%s", of.Name, after(f.Evidence(of.Slot)))
 		return
 	}
-	r.add("%s is %s", of.Name, f.Show(of.Slot))
+	r.add("%s is %s%s", of.Name, f.Show(of.Slot), after(f.Evidence(of.Slot)))
 }
 
 func (n *yesNoNode) reasons(f Facts, _ known.Truth, r *reasons)   { r.fact(f, n.fact) }
@@ -131,7 +147,7 @@ func (n *knownNode) reasons(f Facts, _ known.Truth, r *reasons) {
 	if f.Known(n.fact.Slot) {
 		r.add("%s is known", n.fact.Name)
 	} else {
-		r.add("%s is unknown", n.fact.Name)
+		r.add("%s is unknown%s", n.fact.Name, after(f.Evidence(n.fact.Slot)))
 	}
 }
 

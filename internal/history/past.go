@@ -281,10 +281,10 @@ func (c *comparison) compare(t *trail) {
 
 const day, hour = 24 * 3600, 3600
 
-// The bounds of what is an odd hour.
+// The bounds of what is an odd hour: fewer sign-ons tell nothing, and fewer of them in a hundred are odd.
 const (
-	leastForOdd = 20 // learned sign-ons
-	oddPercent  = 2
+	LeastForOdd = 20 // learned sign-ons
+	OddPercent  = 2
 )
 
 func (c *comparison) facts(q *Query) Facts {
@@ -297,7 +297,7 @@ func (c *comparison) facts(q *Query) Facts {
 		f.NewDevice = known.Of(c.device == 0)
 		f.DeviceSeen = moment(c.device)
 	}
-	f.OddHour = known.Of(c.learned >= leastForOdd && c.near*100 < oddPercent*c.learned)
+	f.OddHour = known.Of(c.learned >= LeastForOdd && c.near*100 < OddPercent*c.learned)
 	if !q.Place.Positioned {
 		return f
 	}

@@ -46,7 +46,8 @@ func (m *Model) Explain(f condition.Facts) *signon.Risk {
 	r := &signon.Risk{Low: int(score.Low), High: int(score.High), Factors: []signon.Factor{}}
 	for _, factor := range m.Factors {
 		if t := factor.When.Eval(f); t != known.False {
-			r.Factors = append(r.Factors, signon.Factor{Add: factor.Add, When: factor.Text, Value: t.String()})
+			r.Factors = append(r.Factors, signon.Factor{Add: factor.Add, When: factor.Text, Value: t.String(),
+				Why: condition.Why(factor.When, f)})
 		}
 	}
 	return r

@@ -1,0 +1,212 @@
+package engine
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// MemberEvidence tells what makes the sign-on be in a network or schedule, or not.
+func (f *frame) MemberEvidence(s fact.Slot, id int) string {
+	switch {
+	case s == fact.Time:
+		if event := f.rb.Schedules[id].Exception(f.now); event != "" {
+			return "is closed: " + event
+		}
+	case s == fact.Network && f.so.IP.IsValid():
+		return f.networkEvidence(id)
+	}
+	return ""
+}
+
+func (f *frame) networkEvidence(id int) string {
+	a := f.so.IP.Unmap()
+	if t, ok := f.rb.Networks.Table.Trace(a, id); ok {
+		if t.Prefix.IsSingleIP() {
+			return fmt.Sprintf("%s (%s:%d)", a, t.File, t.Line)
+		}
+		return fmt.Sprintf("%s is in %s", a, t)
+	}
+	switch v4, v6 := f.rb.Networks.Table.Lists(id); {
+	case a.Is6() && v4 && !v6:
+		return "lists only IPv4, and this is IPv6"
+	case a.Is4() && v6 && !v4:
+		return "lists only IPv6, and this is IPv4"
+	}
+	return ""
+}
+
+// flaggedEvidence tells which of the networks so flagged holds the address.
+func (f *frame) flaggedEvidence(s fact.Slot) string {
+	flagged := f.rb.Networks.Trusted
+	if s == fact.NetworkAnonymous {
+		flagged = f.rb.Networks.Anonymous
+	}
+	in, ok := f.networksOf()
+	if !ok {
+		return sansAddress
+	}
+	for _, id := range flagged.IDs() {
+		if in.Has(id) {
+			return f.networkEvidence(id)
+		}
+	}
+	return ""
+}
+
+// What is said where there is nothing to go by.
+const (
+	sansAddress = "the sign-on has no address"
+	sansDevice  = "the sign-on names no device"
+	sansPast    = "no past sign-ons are at hand"
+)
+
+// Evidence tells what a fact's value comes from, or why it is unknown.
+func (f *frame) Evidence(s fact.Slot) string {
+	switch s {
+	case fact.Network:
+		if !f.so.IP.IsValid() {
+			return sansAddress
+		}
+		return ""
+	case fact.NetworkTrusted, fact.NetworkAnonymous:
+		return f.flaggedEvidence(s)
+	case fact.Country:
+		return f.countryEvidence()
+	case fact.NewCountry, fact.NewDevice, fact.OddHour, fact.TravelSpeed:
+		return f.pastEvidence(s)
+	case fact.DeviceOwned:
+		return f.ownerEvidence()
+	case fact.DeviceManaged, fact.DeviceCompliant, fact.DeviceRegistered:
+		return f.saidNoEvidence(s)
+	case fact.DeviceOS, fact.DeviceForm, fact.DeviceID, fact.DeviceVersion, fact.DeviceReported, fact.DeviceEncrypted,
+		fact.DeviceFirewall, fact.DeviceScreenLock, fact.DeviceJailbroken:
+		if !f.Known(s) {
+			return f.unknownDevice()
+		}
+	}
+	return ""
+}
+
+// unknownDevice tells why something of the device is unknown.
+func (f *frame) unknownDevice() string {
+	switch {
+	case !f.hasDevice:
+		return sansDevice
+	case f.device.ID != "" && !f.hasRecord:
+		return f.device.ID + " is not in the inventory"
+	}
+	return ""
+}
+
+// saidNoEvidence is about the three facts that are no unless somebody says yes.
+func (f *frame) saidNoEvidence(s fact.Slot) string {
+	stated := map[fact.Slot]signon.YesNo{fact.DeviceManaged: f.device.Managed, fact.DeviceCompliant: f.device.Compliant,
+		fact.DeviceRegistered: f.device.Registered}[s]
+	switch {
+	case stated != signon.Unknown:
+		return ""
+	case f.unknownDevice() != "":
+		return f.unknownDevice()
+	}
+	return "nothing says that it is"
+}
+
+func (f *frame) ownerEvidence() string {
+	switch r := &f.record; {
+	case !f.hasRecord && f.hasDevice && f.device.ID == "":
+		return "the device has no id"
+	case !f.hasRecord:
+		return f.unknownDevice()
+	case r.Owner == "":
+		return fmt.Sprintf("the inventory names no owner of %s (%s)", r.ID, f.recordAt())
+	default:
+		return fmt.Sprintf("%s is %s's (%s)", r.ID, r.Owner, f.recordAt())
+	}
+}
+
+func (f *frame) recordAt() string {
+	if f.record.File == "" {
+		return "inventory"
+	}
+	return fmt.Sprintf("%s:%d", f.record.File, f.record.Line)
+}
+
+// tracer is a source of places that tells what it goes by.
+type tracer interface {
+	Trace(netip.Addr) (place.Trace, bool)
+}
+
+func (f *frame) countryEvidence() string {
+	switch {
+	case f.so.Country != "":
+		return "" // the sign-on states it
+	case !f.so.IP.IsValid():
+		return sansAddress
+	}
+	a := f.so.IP.Unmap()
+	t, traced := place.Trace{}, false
+	if source, ok := f.e.sources.Geo.(tracer); ok {
+		t, traced = source.Trace(a)
+	}
+	switch {
+	case traced && f.countryCode() == "":
+		return fmt.Sprintf("%s is nowhere, by %s", a, t)
+	case traced:
+		return fmt.Sprintf("%s is in %s", a, t)
+	case f.countryCode() == "":
+		return fmt.Sprintf("no source knows %s", a)
+	}
+	return ""
+}
+
+func (f *frame) pastEvidence(s fact.Slot) string {
+	p := f.past()
+	switch {
+	case f.e.sources.History == nil:
+		return sansPast
+	case s == fact.NewCountry:
+		return f.newEvidence(f.countryCode(), p.CountrySeen, "the country is unknown")
+	case s == fact.NewDevice:
+		return f.newEvidence(f.device.ID, p.DeviceSeen, sansDevice)
+	case s == fact.TravelSpeed:
+		return f.travelEvidence(p)
+	case p.Learned == 0:
+		return fmt.Sprintf("no sign-on of %s is known", f.person.ID)
+	}
+	text := fmt.Sprintf("%d of %d in 90 days were within an hour of %s", p.AroundNow, p.Learned, f.now.In(f.rb.Zone).Format("15:04"))
+	if p.OddHour == known.False && p.Learned < history.LeastForOdd {
+		text += fmt.Sprintf(", and fewer than %d tell nothing", history.LeastForOdd)
+	}
+	return text
+}
+
+func (f *frame) newEvidence(what string, seen time.Time, unknown string) string {
+	switch {
+	case what == "":
+		return unknown
+	case seen.IsZero():
+		return what + " was not seen in 90 days"
+	}
+	return fmt.Sprintf("%s was last seen %s", what, age(f.now.Sub(seen)))
+}
+
+func (f *frame) travelEvidence(p *history.Facts) string {
+	switch {
+	case !p.TravelKnown && !f.so.IP.IsValid():
+		return sansAddress
+	case !p.TravelKnown:
+		return fmt.Sprintf("the position of %s is unknown", f.so.IP.Unmap())
+	case p.TravelSpeed == history.AtOnce:
+		return "at the same instant the user was elsewhere"
+	case p.TravelSince.IsZero():
+		return "no earlier position is known"
+	}
+	return fmt.Sprintf("%.0f km from where the user was %s", p.TravelKM, age(p.TravelledFor))
+}
