@@ -116,9 +116,11 @@ type Explanation struct {
 	Risk     *Risk    // nil without a risk model
 
 	// Deciding are the entries, among Policies, that gave the outcome, and Ground is what
-	// gave it beside or instead of them. Neither is part of the JSON.
+	// gave it beside or instead of them. Known tells where the sign-on is from and what is
+	// known of its device. None of them is part of the JSON.
 	Deciding []Entry
 	Ground   Ground
+	Known    []string
 }
 
 // Ground is what gave an outcome where policies alone did not.

@@ -59,6 +59,8 @@ type (
 		Evidence  []evidence `json:"evidence,omitempty"`
 		Risk      *float64   `json:"risk,omitzero"`
 		Consent   *consent   `json:"consent,omitzero"`
+
+		Outcome jsontext.Value `json:"outcome,omitzero"` // of a log
 	}
 	device struct {
 		ID         string         `json:"id,omitzero"`
@@ -104,18 +106,39 @@ type (
 // Decode reads one request. Absent and null mean the same: unknown; fields that are not
 // known are ignored; keys match exactly. A byte order mark may stand first. A field that cannot be read is a [*FieldError].
 func Decode(data []byte) (SignOn, error) {
-	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	if string(bytes.TrimSpace(data)) == "null" {
-		return SignOn{}, &FieldError{"", "expected an object, found null"}
-	}
-	var r request
-	if err := json.Unmarshal(data, &r); err != nil {
-		return SignOn{}, fieldError(err, data)
-	}
-	if err := r.check(); err != nil {
+	r, err := decode(data)
+	if err != nil {
 		return SignOn{}, err
 	}
 	return r.signOn(), nil
+}
+
+func decode(data []byte) (*request, error) {
+	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	if string(bytes.TrimSpace(data)) == "null" {
+		return nil, &FieldError{"", "expected an object, found null"}
+	}
+	r := &request{}
+	if err := json.Unmarshal(data, r); err != nil {
+		return nil, fieldError(err, data)
+	}
+	return r, r.check()
+}
+
+// DecodeLogged reads one line of a sign-on log: a request, and the outcome that was recorded
+// for it in context.outcome. Recorded is false for one that carries none.
+func DecodeLogged(data []byte) (s SignOn, outcome Outcome, recorded bool, err error) {
+	r, err := decode(data)
+	if err != nil {
+		return SignOn{}, Block, false, err
+	}
+	if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
+		recorded = true
+		if err := json.Unmarshal(word, &outcome); err != nil {
+			return SignOn{}, Block, false, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
+		}
+	}
+	return r.signOn(), outcome, recorded, nil
 }
 
 // DecodeID finds the context.id of a request that cannot be read as a whole, as far as it can.

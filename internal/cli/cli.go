@@ -111,7 +111,7 @@ func (s *session) command() *cobra.Command {
 	flags.StringVarP(&s.dir, "rulebook", "r", "", "the rulebook's folder (default: the nearest one upward)")
 	flags.BoolVar(&s.json, "json", false, "answer in JSON")
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
-	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.initCommand(), s.demoCommand())
+	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.riskCommand(), s.initCommand(), s.demoCommand())
 	return root
 }
 
@@ -171,15 +171,21 @@ func (s *session) load() (*rulebook.Rulebook, error) {
 	return rulebook.Load(root.FS(), rulebook.Options{}), nil
 }
 
-// engine reads the rulebook and compiles it. What is wrong with it is told on standard error.
-func (s *session) engine() (*engine.Engine, time.Time, error) {
+// sound reads the rulebook. What is wrong with it is told on standard error.
+func (s *session) sound() (*rulebook.Rulebook, error) {
 	rb, err := s.load()
+	if err == nil && rb.Diagnostics.Count(diag.Error) > 0 {
+		s.complain(&listing{rb: rb}, errorsOf(rb.Diagnostics))
+		err = usage("a rulebook with errors never decides")
+	}
+	return rb, err
+}
+
+// engine reads the rulebook and compiles it.
+func (s *session) engine() (*engine.Engine, time.Time, error) {
+	rb, err := s.sound()
 	if err != nil {
 		return nil, time.Time{}, err
-	}
-	if rb.Diagnostics.Count(diag.Error) > 0 {
-		s.complain(&listing{rb: rb}, errorsOf(rb.Diagnostics))
-		return nil, time.Time{}, usage("a rulebook with errors never decides")
 	}
 	now, err := s.clock(rb.Zone)
 	if err != nil {

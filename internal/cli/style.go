@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -11,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/mattn/go-isatty"
 
+	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -52,6 +54,17 @@ func (p painter) outcome(o signon.Outcome, s string) string {
 		return p.amber(s)
 	}
 	return p.red(s)
+}
+
+// score colours a score by its band: the highest one most.
+func (p painter) score(s string, bands []condition.Band, score int) string {
+	switch i := slices.IndexFunc(bands, func(b condition.Band) bool { return score <= b.High }); {
+	case i == len(bands)-1:
+		return p.red(s)
+	case i > 0:
+		return p.amber(s)
+	}
+	return s
 }
 
 // pad fills s with spaces to a width in characters.

@@ -216,6 +216,9 @@ func (v *verdict) rest() {
 			v.row("", "%s %q: %s; %s (%s)", e.Policy, e.Case, e.Outcome, e.Why, e.At)
 		}
 	}
+	for i, k := range x.Known {
+		v.row(map[bool]string{true: "Known", false: ""}[i == 0], "%s", k)
+	}
 	if len(x.Waivers) > 0 {
 		v.row("Waived", "by %s", strings.Join(x.Waivers, ", "))
 	}

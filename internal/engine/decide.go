@@ -36,10 +36,7 @@ const (
 
 // decide works out the decision on a sign-on.
 func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
-	f.so, f.now = so, so.Time
-	if f.now.IsZero() {
-		f.now = f.e.Now()
-	}
+	f.begin(so)
 	action := so.Action
 	if action == "" {
 		action = rulebook.SignOn
@@ -71,6 +68,14 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		f.explain(d, action, &r)
 	}
 	return nil
+}
+
+// begin takes a sign-on up.
+func (f *frame) begin(so *signon.SignOn) {
+	f.so, f.now = so, so.Time
+	if f.now.IsZero() {
+		f.now = f.e.Now()
+	}
 }
 
 // identify finds the user, the app and the action; stop says which of them is not known.

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/fact"
@@ -11,6 +13,52 @@ import (
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/signon"
 )
+
+// known tells where the sign-on is from, and what is known of its device.
+func (f *frame) known() (list []string) {
+	if f.so.IP.IsValid() {
+		list = append(list, fmt.Sprintf("%s is in %s, in %s", f.so.IP.Unmap(), cmp.Or(f.networkNames(), "no network"),
+			cmp.Or(f.countryCode(), "an unknown country")))
+	}
+	switch d := f.device; {
+	case f.hasDevice && d.ID == "":
+		list = append(list, "the device has no id")
+	case f.hasDevice && !f.hasRecord:
+		list = append(list, d.ID+" is not in the inventory")
+	case f.hasDevice:
+		list = append(list, fmt.Sprintf("%s is %s (%s)%s", d.ID, f.owned(), f.recordAt(), f.lastReport()))
+	}
+	return list
+}
+
+func (f *frame) owned() string {
+	switch f.record.Owner {
+	case "":
+		return "nobody's of its own"
+	case f.person.ID:
+		return "the user's own"
+	}
+	return f.record.Owner + "'s"
+}
+
+func (f *frame) lastReport() string {
+	if f.device.Reported.IsZero() {
+		return ", and never reported"
+	}
+	return ", and reported " + age(f.now.Sub(f.device.Reported))
+}
+
+// networkNames are the named networks that the address lies in.
+func (f *frame) networkNames() string {
+	in, _ := f.networksOf()
+	var names []string
+	for _, id := range in.IDs() {
+		if id < len(f.rb.Networks.Names) {
+			names = append(names, f.rb.Networks.Names[id])
+		}
+	}
+	return strings.Join(names, " and ")
+}
 
 // MemberEvidence tells what makes the sign-on be in a network or schedule, or not.
 func (f *frame) MemberEvidence(s fact.Slot, id int) string {

@@ -46,6 +46,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	if watched != nil {
 		x.Watch = &signon.Watch{Outcome: f.settle(f.heard, true).outcome, Policies: watched}
 	}
+	x.Known = f.known()
 	if f.rb.Risk != nil {
 		x.Risk = f.rb.Risk.Explain(f)
 	}

@@ -27,7 +27,7 @@ type logged struct {
 		Device  struct {
 			ID string `json:"id"`
 		} `json:"device"`
-		Outcome string `json:"outcome"`
+		Outcome *string `json:"outcome"`
 	} `json:"context"`
 }
 
@@ -67,14 +67,14 @@ func ReadLog(in io.Reader, where Locator, learn func(SignOn)) (passed int, err e
 }
 
 func (l *logged) teaches() (bool, error) {
-	switch o := l.Context.Outcome; o {
-	case "", signon.Grant.String():
+	if l.Context.Outcome == nil {
 		return true, nil
-	case signon.Review.String(), signon.StepUp.String(), signon.Block.String():
-		return false, nil
-	default:
-		return false, fmt.Errorf("context.outcome: %q is none of grant, review, step-up and block", o)
 	}
+	outcome, err := signon.ParseOutcome(*l.Context.Outcome)
+	if err != nil {
+		return false, fmt.Errorf("context.outcome: %w", err)
+	}
+	return outcome == signon.Grant, nil
 }
 
 func (l *logged) signOn(where Locator) (s SignOn, err error) {

@@ -15,6 +15,7 @@ import (
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
@@ -88,7 +89,7 @@ func (c *census) read(clauses []ast.Name) {
 		c.r.each(clause, func(file string, in io.Reader) error {
 			c.files++
 			c.file, c.wrong, c.seen, c.loaded = file, 0, map[string]int{}, c.r.loading(file)
-			switch formatOf(file) {
+			switch lines.Format(file) {
 			case ".csv":
 				return directory.ReadCSV(in, c)
 			case ".ldif", ".ldf":

@@ -7,6 +7,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/language/ast"
 )
@@ -17,7 +18,7 @@ func (r *resolver) devices(files []ast.Name) {
 	for _, f := range files {
 		r.each(f, func(file string, in io.Reader) error {
 			read := posture.ReadJSONLines
-			if formatOf(file) == ".csv" {
+			if lines.Format(file) == ".csv" {
 				read = posture.ReadCSV
 			}
 			loaded := r.loading(file)

@@ -1,27 +1,14 @@
 package rulebook
 
 import (
-	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"path"
-	"strings"
-
-	"github.com/klauspost/compress/zstd"
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"
-)
-
-// The limits of compressed files: a bomb is given up before it fills the memory.
-const (
-	maxUnpacked = 8 << 30  // bytes
-	maxRatio    = 200      // times the packed size, beyond the first
-	freeOfRatio = 64 << 20 // bytes
 )
 
 // stream reads a file, unpacked where its name ends in .gz or .zst, and adds it to the digest.
@@ -40,7 +27,7 @@ func (r *resolver) stream(name string, read func(io.Reader) error) error {
 	}
 	fmt.Fprintf(r.digest, "%q %d\n", name, info.Size())
 	raw := io.TeeReader(f, r.digest)
-	in, err := unpacked(name, raw, info)
+	in, err := lines.Unpacked(name, raw, info.Size())
 	if err != nil {
 		return err
 	}
@@ -49,49 +36,6 @@ func (r *resolver) stream(name string, read func(io.Reader) error) error {
 	}
 	_, err = io.Copy(io.Discard, raw) // what a reader left, for the digest
 	return err
-}
-
-func unpacked(name string, raw io.Reader, info fs.FileInfo) (io.Reader, error) {
-	var in io.Reader
-	switch {
-	case strings.HasSuffix(name, ".gz"):
-		z, err := gzip.NewReader(raw)
-		if err != nil {
-			return nil, fmt.Errorf("is no gzip file: %w", err)
-		}
-		in = z
-	case strings.HasSuffix(name, ".zst"):
-		z, err := zstd.NewReader(raw, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
-		if err != nil {
-			return nil, fmt.Errorf("is no zstd file: %w", err)
-		}
-		in = z.IOReadCloser()
-	default:
-		return raw, nil
-	}
-	return &bounded{in: in, left: min(maxUnpacked, max(freeOfRatio, info.Size()*maxRatio))}, nil
-}
-
-// formatOf is the ending of a file's name that tells its format, whether it is packed or not.
-func formatOf(file string) string {
-	return path.Ext(strings.TrimSuffix(strings.TrimSuffix(file, ".gz"), ".zst"))
-}
-
-// bounded gives up after so many bytes.
-type bounded struct {
-	in   io.Reader
-	left int64
-}
-
-var errBomb = fmt.Errorf("unpacks to more than %d GiB, or to more than %d times its size", maxUnpacked>>30, maxRatio)
-
-// Read reads on until the bound is passed.
-func (b *bounded) Read(p []byte) (int, error) {
-	n, err := b.in.Read(p)
-	if b.left -= int64(n); b.left < 0 {
-		return 0, errBomb
-	}
-	return n, err
 }
 
 // wrongLines reports what is wrong with single lines of a file.

@@ -121,6 +121,7 @@ type App struct {
 
 // Networks are the named networks, and the literal ones that stand in conditions.
 type Networks struct {
+	Names     []string // of the named ones, by id
 	Table     *place.Table
 	Trusted   set.Set
 	Anonymous set.Set

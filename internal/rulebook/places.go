@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/directory"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/language/ast"
@@ -37,6 +38,7 @@ func (r *resolver) networks() {
 			})
 		}
 		id := r.addNetwork(lists...)
+		r.rb.Networks.Names = append(r.rb.Networks.Names, d.Name.Text)
 		r.names.networks[d.Name.Text] = id
 		if d.Trusted.IsValid() {
 			r.rb.Networks.Trusted = r.rb.Networks.Trusted.With(id)
@@ -51,7 +53,7 @@ func (r *resolver) networks() {
 func (r *resolver) geo(files []ast.Name) {
 	for _, f := range files {
 		r.each(f, func(file string, in io.Reader) error {
-			if formatOf(file) == ".mmdb" {
+			if lines.Format(file) == ".mmdb" {
 				db, err := place.ReadDatabase(in, file)
 				if err != nil {
 					return err

@@ -1,0 +1,49 @@
+package engine
+
+import (
+	"cmp"
+
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Risk scores a sign-on by the rulebook's model, and tells the factors if explain asks for
+// them, given the sure score. It is nil for a user, app or action that is not known.
+func (e *Engine) Risk(so *signon.SignOn, explain func(score int) bool) (*signon.Risk, error) {
+	f := e.frames.Get().(*frame)
+	defer func() {
+		f.release()
+		e.frames.Put(f)
+	}()
+	f.begin(so)
+	stop, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
+	if err != nil || stop != "" {
+		return nil, err
+	}
+	if err := f.checkStated(); err != nil {
+		return nil, err
+	}
+	var unused signon.Decision
+	f.gather(&unused)
+	if score := e.rb.Risk.Score(f); !explain(int(score.Low)) {
+		return &signon.Risk{Low: int(score.Low), High: int(score.High)}, nil
+	}
+	return e.rb.Risk.Explain(f), nil
+}
+
+// Before is what a history is asked, or taught, about a sign-on.
+func (e *Engine) Before(so *signon.SignOn) history.Query {
+	q := history.Query{User: so.User, At: so.Time, Country: so.Country}
+	if q.At.IsZero() {
+		q.At = e.Now()
+	}
+	if so.Device != nil {
+		q.Device = so.Device.ID
+	}
+	if so.IP.IsValid() {
+		q.Place, _ = e.sources.Geo.Locate(so.IP.Unmap())
+		q.Country = cmp.Or(q.Country, q.Place.Country)
+	}
+	return q
+}
