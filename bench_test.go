@@ -46,14 +46,15 @@ func sample() (list []*signon.SignOn) {
 	return list
 }
 
-func openDemo(t testing.TB) *briskwarden.Rulebook {
-	rules, err := briskwarden.OpenFS(demo.SkerryLine())
+// openHarbour opens the rulebook of which the yardstick is the same in Go.
+func openHarbour(t testing.TB) *briskwarden.Rulebook {
+	rules, err := briskwarden.Open("testdata/yardstick")
 	require.NoError(t, err)
 	return rules
 }
 
 func TestYardstickDecidesLikeTheRulebook(t *testing.T) {
-	rules := openDemo(t)
+	rules := openHarbour(t)
 	seen := map[signon.Outcome]bool{}
 	for i, s := range sample() {
 		d, err := rules.Explain(*s)
@@ -78,7 +79,7 @@ func TestYardstickDecidesLikeTheRulebook(t *testing.T) {
 }
 
 func TestLeanDecisionHardlyAllocates(t *testing.T) {
-	rules, list := openDemo(t), sample()
+	rules, list := openHarbour(t), sample()
 	var d signon.Decision
 	n := testing.AllocsPerRun(50, func() {
 		for _, s := range list {
@@ -98,7 +99,7 @@ func BenchmarkYardstick(b *testing.B) {
 }
 
 func BenchmarkDecideLean(b *testing.B) {
-	rules, list := openDemo(b), sample()
+	rules, list := openHarbour(b), sample()
 	var d signon.Decision
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
@@ -106,10 +107,46 @@ func BenchmarkDecideLean(b *testing.B) {
 	}
 }
 
+// BenchmarkFactsBesideNone takes turns between decisions with every fact at hand (an address,
+// its network, country and position, a device of the inventory, past sign-ons, the score),
+// and decisions on the same people and apps with none.
+func BenchmarkFactsBesideNone(b *testing.B) {
+	rules, err := briskwarden.OpenFS(demo.SkerryLine())
+	require.NoError(b, err)
+	at := time.Date(2026, 11, 23, 8, 15, 0, 0, time.UTC)
+	var all, none []*signon.SignOn
+	for _, who := range [][4]string{{"mira.holt", "crew-roster", "198.51.100.14", "deck-tab-03"}, {"ylva.fjell", "payroll", "192.0.2.20", "fin-lap-01"},
+		{"henrik.sund", "berth-planner", "192.0.2.130", "eastholm-lap-01"}, {"torben.engan", "ledger", "203.0.113.50", "fin-lap-02"},
+		{"dagny.roth", "engine-log", "198.51.100.70", "engine-tab-02"}} {
+		risk := 20.0
+		all = append(all, &signon.SignOn{User: who[0], App: who[1], Time: at, IP: netip.MustParseAddr(who[2]), Client: signon.Browser, Risk: &risk,
+			Device: &signon.Device{ID: who[3]}, Session: signon.Session{ID: "w-1", Started: at.Add(-time.Minute)}, Presented: []string{"password"}})
+		none = append(none, &signon.SignOn{User: who[0], App: who[1], Time: at})
+	}
+	var d signon.Decision
+	decide := func(list []*signon.SignOn) time.Duration {
+		start := time.Now()
+		for range 20 {
+			for _, s := range list {
+				if err := rules.DecideInto(s, &d); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+		return time.Since(start)
+	}
+	var with, without time.Duration
+	for b.Loop() {
+		with += decide(all)
+		without += decide(none)
+	}
+	b.ReportMetric(with.Seconds()/without.Seconds(), "×none")
+}
+
 // BenchmarkLeanBesideYardstick takes turns between the two, so that a noisy machine is as
 // noisy for both, and reports how many times the yardstick's time the lean decision takes.
 func BenchmarkLeanBesideYardstick(b *testing.B) {
-	rules, list := openDemo(b), sample()
+	rules, list := openHarbour(b), sample()
 	var d signon.Decision
 	var v handVerdict
 	var byHand, lean time.Duration
@@ -132,7 +169,7 @@ func BenchmarkLeanBesideYardstick(b *testing.B) {
 }
 
 func BenchmarkDecideExplained(b *testing.B) {
-	rules, list := openDemo(b), sample()
+	rules, list := openHarbour(b), sample()
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
 		_, _ = rules.Explain(*list[i%len(list)])

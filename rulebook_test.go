@@ -66,7 +66,7 @@ func TestConcurrentDecisionsAreThoseOfOne(t *testing.T) {
 	write(t, dir, "rulebook.warden", strings.ReplaceAll(small, "OUTCOME", "grant"))
 	live, err := briskwarden.OpenLive(dir)
 	require.NoError(t, err)
-	rules, list := openDemo(t), sample()
+	rules, list := openHarbour(t), sample()
 	var want []signon.Decision
 	for _, s := range list {
 		d, err := rules.Explain(*s)
@@ -231,7 +231,7 @@ waiver w { because "x" owner "y" who everyone to everything lifts pin until 2020
 	}
 	require.Equal(t, []string{"repeated-item", "policy-for-nobody", "waiver-over"}, codes)
 	require.Empty(t, open(t, strings.ReplaceAll(small, "OUTCOME", "grant")).Warnings())
-	require.Equal(t, "skerry-line", openDemo(t).Name())
+	require.Equal(t, "skerry-line", openHarbour(t).Name())
 }
 
 func place(p briskwarden.Problem) string {
@@ -241,7 +241,7 @@ func place(p briskwarden.Problem) string {
 
 // rooms are the packages from the top of the house to its ground: imports point downward.
 var rooms = [][]string{
-	{"cmd/brisk"}, {"internal/cli"}, {"."}, {"internal/findings", "internal/expect", "internal/replay"}, {"internal/engine"}, {"internal/rulebook"},
+	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"."}, {"internal/findings", "internal/expect", "internal/replay"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set"},
 	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"signon"}, {"internal/lines"}, {"internal/spell"}, {"demo"},

@@ -126,19 +126,20 @@ func decode(data []byte) (*request, error) {
 }
 
 // DecodeLogged reads one line of a sign-on log: a request, and the outcome that was recorded
-// for it in context.outcome. Recorded is false for one that carries none.
-func DecodeLogged(data []byte) (s SignOn, outcome Outcome, recorded bool, err error) {
+// for it in context.outcome.
+func DecodeLogged(data []byte) (Logged, error) {
 	r, err := decode(data)
 	if err != nil {
-		return SignOn{}, Block, false, err
+		return Logged{}, err
 	}
+	l := Logged{SignOn: r.signOn()}
 	if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
-		recorded = true
-		if err := json.Unmarshal(word, &outcome); err != nil {
-			return SignOn{}, Block, false, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
+		l.Recorded = true
+		if err := json.Unmarshal(word, &l.Outcome); err != nil {
+			return Logged{}, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
 		}
 	}
-	return r.signOn(), outcome, recorded, nil
+	return l, nil
 }
 
 // DecodeID finds the context.id of a request that cannot be read as a whole, as far as it can.

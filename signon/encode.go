@@ -7,6 +7,19 @@ import (
 
 // MarshalJSONTo writes the sign-on as a request; what is unknown is left out.
 func (s SignOn) MarshalJSONTo(e *jsontext.Encoder) error {
+	return json.MarshalEncode(e, s.request(), json.Deterministic(true))
+}
+
+// MarshalJSONTo writes the sign-on as a line of a log, with its outcome in context.outcome.
+func (l Logged) MarshalJSONTo(e *jsontext.Encoder) error {
+	r := l.SignOn.request()
+	if l.Recorded {
+		r.Context.Outcome = jsontext.Value(`"` + l.Outcome.String() + `"`)
+	}
+	return json.MarshalEncode(e, r, json.Deterministic(true))
+}
+
+func (s SignOn) request() request {
 	r := request{
 		Subject:  subject{Type: "user", ID: s.User, Properties: s.Properties},
 		Action:   action{Name: s.Action},
@@ -24,7 +37,7 @@ func (s SignOn) MarshalJSONTo(e *jsontext.Encoder) error {
 	for _, v := range s.Evidence {
 		r.Context.Evidence = append(r.Context.Evidence, evidence{v.Method, instant{v.Time}, v.Session, v.Device, v.App})
 	}
-	return json.MarshalEncode(e, r, json.Deterministic(true))
+	return r
 }
 
 // UnmarshalJSONFrom reads a request as [Decode] does.

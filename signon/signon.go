@@ -59,6 +59,13 @@ type SignOn struct {
 	Consent    *Consent
 }
 
+// Logged is a sign-on as a log has it, with the outcome that was recorded for it.
+type Logged struct {
+	SignOn
+	Outcome  Outcome
+	Recorded bool // whether there is one
+}
+
 // Device is what a sign-on states of the device that it comes from.
 type Device struct {
 	ID         string

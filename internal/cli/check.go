@@ -93,7 +93,11 @@ func (s *session) checkLoaded(rb *rulebook.Rulebook) {
 			line = "nothing"
 		}
 		if len(l.Aside) > 0 {
-			line += s.paint.faint("; left aside: " + tallies(l.Aside))
+			var aside []string
+			for _, t := range l.Aside {
+				aside = append(aside, fmt.Sprintf("%d %s", t.N, printable(t.What)))
+			}
+			line += s.paint.faint("; left aside: " + strings.Join(aside, ", "))
 		}
 		fmt.Fprintf(s.out, "  %-*s  %s\n", width, printable(l.File), line)
 	}

@@ -138,7 +138,7 @@ func (r *ldifReader) entry(x *entry, line int) error {
 	case x.among(personClasses):
 		return r.person(x, key, line)
 	}
-	r.sink.Aside("entries that are neither a person nor a group")
+	r.sink.Aside("neither person nor group")
 	return nil
 }
 

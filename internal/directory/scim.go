@@ -181,7 +181,7 @@ func (r *scimReader) give(line int) error {
 	case is("Group") || x.DisplayName != "" && len(x.Schemas) == 0:
 		return r.giveGroup(line)
 	case len(x.Schemas) > 0 || x.Meta.ResourceType != "":
-		r.sink.Aside("resources that are neither User nor Group")
+		r.sink.Aside("neither User nor Group")
 		return nil
 	}
 	return errors.New("the resource is neither a User nor a Group: it has no schemas, no userName and no displayName")

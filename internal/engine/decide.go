@@ -126,8 +126,8 @@ func (f *frame) gather(d *signon.Decision) {
 		}
 		f.device = so.Device
 		if record != nil {
-			merged := posture.Merge(so.Device, record)
-			f.device = &merged
+			f.merged = posture.Merge(so.Device, record)
+			f.device = &f.merged
 		}
 	}
 	p := &f.proof

@@ -17,7 +17,7 @@ import (
 // known tells where the sign-on is from, and what is known of its device.
 func (f *frame) known() (list []string) {
 	if f.so.IP.IsValid() {
-		list = append(list, fmt.Sprintf("%s is in %s, in %s", f.so.IP.Unmap(), cmp.Or(f.networkNames(), "no network"),
+		list = append(list, fmt.Sprintf("%s is in %s, in %s", f.so.IP.Unmap(), cmp.Or(f.networkNames(), "no named network"),
 			cmp.Or(f.countryCode(), "an unknown country")))
 	}
 	switch d := f.device; {

@@ -32,6 +32,7 @@ type frame struct {
 	enrol  enrolment
 
 	device    *signon.Device // merged with the inventory's record; never nil
+	merged    signon.Device
 	hasDevice bool
 	record    posture.Record
 	hasRecord bool
@@ -69,7 +70,10 @@ func (f *frame) release() {
 	f.so, f.person, f.target, f.index = nil, nil, nil, nil
 	f.enrol, f.waived, f.lifts = unasked, f.waived[:0], f.lifts[:0]
 	if f.hasDevice {
-		f.device, f.record, f.hasDevice, f.hasRecord = &noDevice, posture.Record{}, false, false
+		f.device, f.hasDevice = &noDevice, false
+	}
+	if f.hasRecord {
+		f.record, f.merged, f.hasRecord = posture.Record{}, signon.Device{}, false
 	}
 	f.networks, f.risk = lazy[set.Set]{}, lazy[known.Interval]{}
 	if f.where.done {

@@ -46,7 +46,7 @@ func (f *frame) showNumber(s fact.Slot) string {
 	case !ok:
 		return "unknown"
 	case s == fact.TravelSpeed:
-		return fmt.Sprintf("%.0f", x.Low)
+		return fmt.Sprintf("%.0f km/h", x.Low)
 	case x.Low == x.High:
 		return strconv.FormatFloat(x.Low, 'f', -1, 64)
 	}

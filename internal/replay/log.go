@@ -12,11 +12,9 @@ import (
 
 // Line is a line of a sign-on log.
 type Line struct {
-	File     string
-	Number   int
-	SignOn   signon.SignOn
-	Outcome  signon.Outcome // that was recorded
-	Recorded bool           // whether one was
+	File   string
+	Number int
+	signon.Logged
 }
 
 // Teaches reports whether a history learns from the line: it was granted, or carries no outcome.
@@ -40,7 +38,7 @@ func Each(in io.Reader, file string, f func(*Line) error, bad func(BadLine)) err
 		}
 		l := Line{File: file, Number: n}
 		var err error
-		l.SignOn, l.Outcome, l.Recorded, err = signon.DecodeLogged(text)
+		l.Logged, err = signon.DecodeLogged(text)
 		if err == nil && l.SignOn.Time.IsZero() {
 			err = errNoTime
 		}

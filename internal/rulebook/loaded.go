@@ -29,7 +29,7 @@ type Loaded struct {
 // Tally counts things of a kind.
 type Tally struct {
 	N    int
-	What string // one of them, such as "person"
+	What string // one of them, such as "person"; of what was left aside, why, such as "not granted"
 }
 
 // loading begins the account of a file.

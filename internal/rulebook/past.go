@@ -24,8 +24,8 @@ func (r *resolver) history(logs []ast.Name) {
 					twice++
 				}
 			})
-			loaded.aside(passed, "past sign-on that was not granted")
-			loaded.aside(twice, "past sign-on known already")
+			loaded.aside(passed, "not granted")
+			loaded.aside(twice, "known already")
 			return err
 		})
 	}

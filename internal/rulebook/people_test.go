@@ -72,7 +72,7 @@ func TestSCIM(t *testing.T) {
 		require.Equal(t, "employee", rb.People["bob"].Type)
 		require.Equal(t, []rulebook.Tally{{N: 2, What: "person"}, {N: 2, What: "group"}}, rb.Loaded[0].Items)
 		require.Equal(t, []rulebook.Tally{{N: 1, What: "undeclared user.organization"}, {N: 1, What: "undeclared user.title"},
-			{N: 1, What: "resources that are neither User nor Group"}}, rb.Loaded[0].Aside)
+			{N: 1, What: "neither User nor Group"}}, rb.Loaded[0].Aside)
 	}
 }
 
@@ -141,7 +141,7 @@ func TestLDIF(t *testing.T) {
 	require.Equal(t, "Deck", wordOf(rb, "ann", "department"))
 	require.True(t, rb.People["ann"].Joined.Equal(time.Date(2024, 2, 1, 8, 0, 0, 0, time.UTC)))
 	require.Contains(t, rb.People, "bob@skerry.example")
-	require.Equal(t, []rulebook.Tally{{N: 1, What: "entries that are neither a person nor a group"}}, rb.Loaded[0].Aside)
+	require.Equal(t, []rulebook.Tally{{N: 1, What: "neither person nor group"}}, rb.Loaded[0].Aside)
 }
 
 // TestSourcesAreMerged has one user in a block, a SCIM file and a CSV file.

@@ -61,7 +61,7 @@ func (r *resolver) geo(files []ast.Name) {
 				r.rb.Atlas = append(r.rb.Atlas, db)
 				loaded := r.loading(file)
 				loaded.add(db.Len(), "located prefix")
-				loaded.aside(db.Strange(), "country that is none in ISO 3166-1")
+				loaded.aside(db.Strange(), "in a country that is none")
 				return nil
 			}
 			feed, wrong := place.ReadGeofeed(in, file)
@@ -128,7 +128,7 @@ func (r *resolver) schedules() {
 				s.Calendars = append(s.Calendars, schedule.Exceptions{File: file, Calendar: calendar})
 				loaded := r.loading(file)
 				loaded.add(calendar.Events, "event")
-				loaded.aside(calendar.Idle, "event cancelled or without length")
+				loaded.aside(calendar.Idle, "cancelled or without length")
 				return nil
 			})
 		}
