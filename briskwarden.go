@@ -84,9 +84,10 @@ func (r *Rulebook) Name() string { return r.engine.Rulebook().Name }
 func (r *Rulebook) Digest() string { return r.engine.Rulebook().Digest }
 
 // Warnings finds what stops nothing about the rulebook and is hardly meant: the same as the
-// command "brisk check" reports. It looks through all people and policies each time.
+// command "brisk check" reports, without those that a comment accepts. It looks through all people and policies each time.
 func (r *Rulebook) Warnings() []Problem {
-	return problemsOf(findings.Check(r.engine.Rulebook(), r.engine.Now()))
+	list, _ := findings.Check(r.engine.Rulebook(), r.engine.Now())
+	return problemsOf(list)
 }
 
 // Decide decides on a sign-on: the outcome, what was demanded and what the person can do

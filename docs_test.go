@@ -32,7 +32,8 @@ func TestTutorialIsTrue(t *testing.T) {
 	}
 	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src.String())}}, rulebook.Options{})
 	require.Empty(t, rb.Diagnostics)
-	require.Empty(t, findings.Check(rb, oracleEpoch))
+	warnings, _ := findings.Check(rb, oracleEpoch)
+	require.Empty(t, warnings)
 	require.Len(t, rb.Expects, 4)
 	e := engine.New(rb, engine.Sources{})
 	for _, x := range rb.Expects {
@@ -54,5 +55,30 @@ func TestLinksOfTheDocsLeadSomewhere(t *testing.T) {
 			_, err := os.Stat(filepath.Join(filepath.Dir(page), filepath.FromSlash(link[1])))
 			require.NoError(t, err, "%s links to %s", page, link[1])
 		}
+	}
+}
+
+var samples = regexp.MustCompile("(?s)```\\w+ (\\S+)\n(.*?)```")
+
+// TestSamplesOfTheDataPageLoad loads the files that the page shows, as they stand.
+func TestSamplesOfTheDataPageLoad(t *testing.T) {
+	page, err := os.ReadFile("docs/your-data.md")
+	require.NoError(t, err)
+	files := fstest.MapFS{}
+	for _, s := range samples.FindAllStringSubmatch(string(page), -1) {
+		files[s[1]] = &fstest.MapFile{Data: []byte(s[2])}
+	}
+	require.Len(t, files, 10)
+	tidy, err := language.Format("rulebook.warden", files["rulebook.warden"].Data)
+	require.NoError(t, err)
+	require.Equal(t, string(files["rulebook.warden"].Data), string(tidy))
+	rb := rulebook.Load(files, rulebook.Options{})
+	require.Empty(t, rb.Diagnostics)
+	list, _ := findings.Check(rb, oracleEpoch)
+	require.Empty(t, list)
+	require.Len(t, rb.Loaded, 9)
+	for _, l := range rb.Loaded {
+		require.NotEmpty(t, l.Items, l.File)
+		require.Empty(t, l.Aside, l.File)
 	}
 }

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"fmt"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
@@ -13,7 +11,6 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/language/token"
 )
 
 func (s *session) checkCommand() *cobra.Command {
@@ -41,22 +38,22 @@ func (s *session) check(sarif string) error {
 	if err != nil {
 		return err
 	}
-	list := rb.Diagnostics
+	list, accepted := rb.Diagnostics, []findings.Accepted(nil)
 	if list.Count(diag.Error) == 0 {
 		now, err := s.clock(rb.Zone)
 		if err != nil {
 			return err
 		}
-		list = findings.Check(rb, now)
+		list, accepted = findings.Check(rb, now)
 	}
 	if s.json {
-		err = s.checkJSON(rb, list)
+		err = s.checkJSON(rb, list, accepted)
 	} else {
-		(&listing{out: s.out, rb: rb, paint: s.paint}).print(list)
-		s.checkSummary(rb, list)
+		(&listing{out: s.out, rb: rb, dir: s.opened, paint: s.paint}).print(list)
+		s.checkSummary(rb, list, accepted)
 	}
 	if err == nil && sarif != "" {
-		err = writeSARIF(sarif, list)
+		err = writeSARIF(sarif, list, accepted)
 	}
 	if err == nil && list.Count(diag.Error) > 0 {
 		err = &exit{status: exitFindings}
@@ -64,7 +61,7 @@ func (s *session) check(sarif string) error {
 	return err
 }
 
-func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List) {
+func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List, accepted []findings.Accepted) {
 	errors, warnings := list.Count(diag.Error), list.Count(diag.Warning)
 	if errors > 0 {
 		fmt.Fprintf(s.out, "%s, %s: a rulebook with errors never decides.\n", s.paint.red(plural(errors, "error")), plural(warnings, "warning"))
@@ -74,7 +71,13 @@ func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List) {
 	if warnings > 0 {
 		verdict += ", " + s.paint.amber(plural(warnings, "warning"))
 	}
+	if len(accepted) > 0 {
+		verdict += fmt.Sprintf(", %d accepted", len(accepted))
+	}
 	fmt.Fprintf(s.out, "%s: %s.\n", s.paint.bold(rb.Name), verdict)
+	for _, a := range accepted {
+		fmt.Fprintf(s.out, "  %s\n", s.paint.faint(wrapped(fmt.Sprintf("accepted %s:%d %s, because %s", a.Pos.File, a.Pos.Line, a.Code, a.Because), 4)))
+	}
 	counts := []string{plural(len(rb.Policies), "policy"), plural(len(rb.Waivers), "waiver"), plural(len(rb.Apps), "app"),
 		plural(len(rb.People), "person"), plural(len(rb.Groups.Names()), "group"), plural(len(rb.Expects), "expectation")}
 	fmt.Fprintf(s.out, "Read %s: %s.\n", plural(len(rb.Files), "rulebook file"), strings.Join(counts, ", "))
@@ -147,9 +150,14 @@ type jsonFinding struct {
 	Column   int32         `json:"column,omitzero"`
 	Message  string        `json:"message"`
 	Help     string        `json:"help,omitzero"`
+	Because  string        `json:"because,omitzero"` // of one that is accepted
 }
 
-func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List) error {
+func findingJSON(d diag.Diagnostic, because string) jsonFinding {
+	return jsonFinding{d.Code, d.Severity, d.Pos.File, d.Pos.Line, d.Pos.Column, d.Message, d.Help, because}
+}
+
+func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List, accepted []findings.Accepted) error {
 	answer := struct {
 		Rulebook string        `json:"rulebook"`
 		Digest   string        `json:"digest"`
@@ -157,9 +165,13 @@ func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List) error {
 		Warnings int           `json:"warnings"`
 		Loaded   []jsonLoaded  `json:"loaded"`
 		Findings []jsonFinding `json:"findings"`
-	}{rb.Name, rb.Digest, list.Count(diag.Error), list.Count(diag.Warning), loadedJSON(rb.Loaded), []jsonFinding{}}
+		Accepted []jsonFinding `json:"accepted"`
+	}{rb.Name, rb.Digest, list.Count(diag.Error), list.Count(diag.Warning), loadedJSON(rb.Loaded), []jsonFinding{}, []jsonFinding{}}
 	for _, d := range list {
-		answer.Findings = append(answer.Findings, jsonFinding{d.Code, d.Severity, d.Pos.File, d.Pos.Line, d.Pos.Column, d.Message, d.Help})
+		answer.Findings = append(answer.Findings, findingJSON(d, ""))
+	}
+	for _, a := range accepted {
+		answer.Accepted = append(answer.Accepted, findingJSON(a.Diagnostic, a.Because))
 	}
 	return s.writeJSON(answer)
 }
@@ -170,96 +182,4 @@ func (s *session) writeJSON(v any) error {
 		return err
 	}
 	return s.out.WriteByte('\n')
-}
-
-// mostListed is how many findings are shown before the rest is counted.
-const mostListed = 50
-
-// listing prints findings, each with the line that it is about.
-type listing struct {
-	out    *bufio.Writer
-	rb     *rulebook.Rulebook // nil where the text is given
-	source string
-	paint  painter
-}
-
-func (l *listing) print(list diag.List) {
-	for i, d := range list {
-		if i == mostListed {
-			rest := list[i:]
-			fmt.Fprintf(l.out, "… and %s and %s more.\n\n", plural(rest.Count(diag.Error), "error"), plural(rest.Count(diag.Warning), "warning"))
-			return
-		}
-		l.finding(d)
-	}
-}
-
-func (l *listing) finding(d diag.Diagnostic) {
-	word := l.paint.red("error")
-	if d.Severity == diag.Warning {
-		word = l.paint.amber("warning")
-	}
-	code := ""
-	if d.Severity == diag.Warning {
-		code = l.paint.faint(" [" + string(d.Code) + "]")
-	}
-	fmt.Fprintf(l.out, "%s: %s: %s%s\n", l.paint.bold(printable(d.Pos.String())), word, printable(d.Message), code)
-	if line, ok := l.line(d.Pos); ok {
-		l.excerpt(line, int(d.Pos.Line), int(d.Pos.Column), d.Span)
-	}
-	if d.Help != "" {
-		fmt.Fprintf(l.out, "       %s %s\n", l.paint.faint("→"), wrapped(d.Help, 9))
-	}
-	fmt.Fprintln(l.out)
-}
-
-// line is the source line at a position.
-func (l *listing) line(pos token.Pos) (string, bool) {
-	source := l.source
-	if l.rb != nil {
-		for _, f := range l.rb.Files {
-			if f.Name == pos.File {
-				source = string(f.Source)
-			}
-		}
-	}
-	source = strings.TrimPrefix(source, "\ufeff")
-	for n := int32(1); pos.Line > 0 && source != ""; n++ {
-		line, rest, _ := strings.Cut(source, "\n")
-		if n == pos.Line {
-			return strings.TrimRight(line, "\r"), true
-		}
-		source = rest
-	}
-	return "", false
-}
-
-// excerpt shows the line with a caret under what is meant; of a long line, the part around it.
-func (l *listing) excerpt(line string, number, column, span int) {
-	const most = 92
-	line = strings.Map(oneCell, line[:min(len(line), 1<<16)])
-	runes := []rune(line)
-	from := 0
-	if column > most-20 {
-		from = column - most/2
-	}
-	to := min(len(runes), from+most)
-	if from > to {
-		return
-	}
-	caret := column - 1 - from
-	width := max(1, min(span, to-from-caret))
-	fmt.Fprintf(l.out, "%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
-	fmt.Fprintf(l.out, "%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", width)))
-}
-
-// oneCell keeps what takes one cell of a terminal, and stands in for what could steer it.
-func oneCell(r rune) rune {
-	switch {
-	case r == '\t':
-		return ' '
-	case unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError:
-		return '·'
-	}
-	return r
 }

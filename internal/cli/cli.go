@@ -59,9 +59,10 @@ type session struct {
 	err   io.Writer
 	paint painter
 
-	dir  string // --rulebook
-	json bool
-	at   string
+	dir    string // --rulebook
+	opened string // the rulebook's folder, once it is known
+	json   bool
+	at     string
 }
 
 // Main runs brisk with the arguments and returns its exit status.
@@ -163,6 +164,7 @@ func (s *session) load() (*rulebook.Rulebook, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.opened = dir
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, usage("the rulebook cannot be opened: %w", err)
@@ -175,7 +177,7 @@ func (s *session) load() (*rulebook.Rulebook, error) {
 func (s *session) sound() (*rulebook.Rulebook, error) {
 	rb, err := s.load()
 	if err == nil && rb.Diagnostics.Count(diag.Error) > 0 {
-		s.complain(&listing{rb: rb}, errorsOf(rb.Diagnostics))
+		s.complain(&listing{rb: rb, dir: s.opened}, errorsOf(rb.Diagnostics))
 		err = usage("a rulebook with errors never decides")
 	}
 	return rb, err

@@ -38,12 +38,15 @@ type scene struct {
 	title  string
 	tell   string
 	args   []string
-	edit   func(dir string) error // made before the command; undone after it
-	status int                    // of the command
+	draft  draft // written before the command, and taken away after it
+	status int   // of the command
 }
 
+// draft is a file that a scene adds to the rulebook.
+type draft struct{ file, text string }
+
 // slip is a draft with mistakes in it.
-const slip = `policy night-ferry {
+var slip = draft{"policies/night-ferry.warden", `policy night-ferry {
   about "The night ferry's tills"
   who   group tiket-desk
   to    app ticketing
@@ -51,37 +54,65 @@ const slip = `policy night-ferry {
   case "late" when time in watches and device.os >= 12 => grant
   otherwise => block
 }
-`
+`}
 
-const slipFile = "policies/night-ferry.warden"
-
-func writeSlip(dir string) error {
-	return os.WriteFile(filepath.Join(dir, filepath.FromSlash(slipFile)), []byte(slip), 0o644)
+// hasty is a draft without mistakes, that does not do what was meant.
+var hasty = draft{"policies/winter-tills.warden", `schedule winter {
+  mon-sun 06:00-20:00
+  except  2026-12-24..2026-12-26
+  during  2026-12-24..2026-12-26
 }
+
+policy winter-tills {
+  about "In winter the tills open in Eastholm"
+  owner "customers"
+  who   group ticket-desk
+  to    app ticketing, app payroll
+  case "elsewhere" when network not in eastholm => block "Please come to Eastholm."
+  case "winter" when time in winter or user.type in employee, guest, service => step-up password and (push or text-code)
+  case "risky" when risk >= 60 => block
+  otherwise => grant
+}
+`}
+
+// now is when the demo takes place, whenever it is run.
+const now = "2026-11-23T08:00"
 
 var scenes = []scene{
 	{title: "Read what there is",
-		tell: "Skerry Line runs ferries between three ports. Its rulebook is a folder of text files: people, groups, apps, networks and the policies over them. Check reads everything.",
-		args: []string{"check", "--at", "2026-11-23T08:00"}},
+		tell: "Skerry Line runs ferries between three ports. Its rulebook is a folder of text files, beside what the firm already has: its directory, address lists, calendars, device inventory and sign-on log. Check reads everything.",
+		args: []string{"check", "--at", now}},
 	{title: "A slip is told before it does harm",
-		tell:   "A colleague drafts " + slipFile + " in a hurry. Each mistake is named with its place, the line itself and what to do. A rulebook with errors never decides.",
-		args:   []string{"check", "--at", "2026-11-23T08:00"},
-		edit:   writeSlip,
+		tell:   "A colleague drafts " + slip.file + " in a hurry. Each mistake is named with its place, the line itself and what to do. A rulebook with errors never decides.",
+		args:   []string{"check", "--at", now},
+		draft:  slip,
 		status: exitFindings},
+	{title: "And so is what is no mistake, and yet hardly meant",
+		tell:  "The next draft has no errors. What it would do is another matter: see what check finds.",
+		args:  []string{"check", "--at", now},
+		draft: hasty},
 	{title: "Try a sign-on",
-		tell: "The draft is gone again. Mira, a deckhand, signs on to the roster at a terminal on the quay.",
+		tell: "Both drafts are gone again. Mira, a deckhand, signs on to the roster at a terminal on the quay. The inventory knows the tablet.",
 		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "198.51.100.14", "at", "2026-11-23T08:15",
-			"device deck-tab-03 { managed yes }", "presenting", "password"}},
+			"device", "deck-tab-03", "presenting", "password"}},
 	{title: "The same person, elsewhere",
 		tell: "In the evening Mira is in Portugal, on her own tablet. The password alone no longer does; the answer says which policy asks, for what, and why.",
-		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "203.0.113.20", "country", "PT", "at", "2026-11-23T21:40", "presenting", "password"}},
+		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "203.0.113.49", "at", "2026-11-23T21:40", "presenting", "password"}},
 	{title: "A block that says why, and what would mend it",
 		tell: "Ylva keeps the payroll, today from a phone without disk encryption.",
 		args: []string{"decide", "user", "ylva.fjell", "app", "payroll", "ip", "203.0.113.30", "country", "NO", "at", "2026-11-23T12:00",
 			"device ylva-phone { os ios version 17.4 form mobile encrypted no screenlock yes jailbroken no }", "presenting", "password, passkey"}},
+	{title: "A report that is too old",
+		tell: "Aksel, in finance, is at his desk on his own laptop. It has not reported since Saturday.",
+		args: []string{"decide", "user", "aksel.nesse", "app", "ledger", "ip", "192.0.2.24", "at", "2026-11-23T09:10",
+			"device", "fin-lap-04", "presenting", "password, app-code"}},
+	{title: "An address that turned out to be IPv6",
+		tell: "Astrid plans berths in Eastholm. Her office got IPv6, which the network eastholm does not list: she counts as elsewhere, and is asked for more.",
+		args: []string{"decide", "user", "astrid.krog", "app", "berth-planner", "ip", "2001:db8:42::1c", "at", "2026-11-23T09:00",
+			"device", "eastholm-lap-02", "presenting", "password"}},
 	{title: "A missing fact only tightens",
-		tell: "The same deckhand as in step 3, but the request came without an address: the case \"at a terminal\" cannot be told, and neither can the others.",
-		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "at", "2026-11-23T08:15", "device deck-tab-03 { managed yes }", "presenting", "password"}},
+		tell: "The same deckhand as in step 4, but the request came without an address: the case \"at a terminal\" cannot be told, and neither can the others.",
+		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "at", "2026-11-23T08:15", "device", "deck-tab-03", "presenting", "password"}},
 	{title: "Nobody is locked out for good",
 		tell: "Two envelopes lie in two safes. No policy, not even one that blocks everybody, stands in their way; their own demand alone decides.",
 		args: []string{"decide", "user", "envelope.red", "app", "harbour-admin", "ip", "203.0.113.200", "at", "2026-11-23T03:12", "presenting", "security-key"}},
@@ -91,6 +122,9 @@ var scenes = []scene{
 	{title: "Keep it so",
 		tell: "What must stay true is written down beside the policies and run after every edit.",
 		args: []string{"expect"}},
+	{title: "Read the log for what is risky",
+		tell: "Two weeks of sign-ons, scored by the rulebook's risk model against what was before. Somebody knows Elias's password, and Torben cannot have been in two places.",
+		args: []string{"risk", "signons/2026-w46.jsonl.gz", "signons/2026-w47.jsonl.gz", "--above", "50", "--top", "8"}},
 }
 
 func (s *session) demo(dir string) error {
@@ -109,13 +143,19 @@ func (s *session) demo(dir string) error {
 
 func (s *session) scene(number int, sc scene, dir string) error {
 	fmt.Fprintf(s.out, "\n%s\n%s\n\n", s.paint.blue(fmt.Sprintf("%d. %s", number, sc.title)), wrapped(sc.tell, 0))
-	if sc.edit != nil {
-		if err := sc.edit(dir); err != nil {
+	if sc.draft.file != "" {
+		name := filepath.Join(dir, filepath.FromSlash(sc.draft.file))
+		if err := os.WriteFile(name, []byte(sc.draft.text), 0o644); err != nil {
 			return usage("%w", err)
 		}
-		defer os.Remove(filepath.Join(dir, filepath.FromSlash(slipFile)))
+		defer os.Remove(name)
 	}
 	args := append([]string{sc.args[0], "-r", dir}, sc.args[1:]...)
+	for i, a := range args {
+		if strings.HasPrefix(a, "signons/") {
+			args[i] = filepath.Join(dir, filepath.FromSlash(a))
+		}
+	}
 	fmt.Fprintf(s.out, "%s\n", s.paint.bold("$ brisk "+shellQuoted(args)))
 	step := &session{in: s.in, out: s.out, err: s.err, paint: s.paint}
 	command := step.command()

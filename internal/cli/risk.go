@@ -174,9 +174,7 @@ func (s *session) riskySignOns(rb *rulebook.Rulebook, r *replay.Risk) {
 		fmt.Fprintf(s.out, "%s%s  %s to %s, %s %s\n", s.paint.score(scoreText(x.Risk), rb.Risk.Bands, x.Risk.Low), pad(x.Band, 8),
 			s.paint.bold(oneLine(so.User)), oneLine(orNobody(so.App)), so.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"),
 			s.paint.faint(recorded(&x.Line)))
-		for _, f := range x.Risk.Factors {
-			fmt.Fprintf(s.out, "%s%s\n", strings.Repeat(" ", factorIndent), wrapped(factorText(f), factorIndent))
-		}
+		writeFactors(s.out, x.Risk, factorIndent)
 	}
 }
 

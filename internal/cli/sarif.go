@@ -9,6 +9,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/findings"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that findings need.
@@ -39,6 +40,12 @@ type (
 		Level     diag.Severity   `json:"level"`
 		Message   sarifMessage    `json:"message"`
 		Locations []sarifLocation `json:"locations"`
+
+		Suppressions []sarifSuppression `json:"suppressions,omitempty"`
+	}
+	sarifSuppression struct {
+		Kind          string `json:"kind"`
+		Justification string `json:"justification"`
 	}
 	sarifMessage struct {
 		Text string `json:"text"`
@@ -61,9 +68,10 @@ type (
 )
 
 // writeSARIF writes findings as a SARIF 2.1.0 log; places are relative to the rulebook's folder.
-func writeSARIF(name string, list diag.List) error {
+// Accepted ones are there as suppressed by a comment.
+func writeSARIF(name string, list diag.List, accepted []findings.Accepted) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "brisk", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
-	for _, d := range list {
+	add := func(d diag.Diagnostic, suppressions ...sarifSuppression) {
 		rules := &run.Tool.Driver.Rules
 		index := slices.Index(*rules, sarifRule{d.Code})
 		if index < 0 {
@@ -78,7 +86,13 @@ func writeSARIF(name string, list diag.List) error {
 		if d.Pos.IsValid() {
 			place.Region = &sarifRegion{d.Pos.Line, d.Pos.Column, d.Pos.Column + int32(d.Span)}
 		}
-		run.Results = append(run.Results, sarifResult{d.Code, index, d.Severity, sarifMessage{text}, []sarifLocation{{place}}})
+		run.Results = append(run.Results, sarifResult{d.Code, index, d.Severity, sarifMessage{text}, []sarifLocation{{place}}, suppressions})
+	}
+	for _, d := range list {
+		add(d)
+	}
+	for _, a := range accepted {
+		add(a.Diagnostic, sarifSuppression{"inSource", a.Because})
 	}
 	log := sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}}
 	text, err := json.Marshal(log, jsontext.WithIndent("  "))

@@ -86,9 +86,11 @@ func printable(s string) string {
 }
 
 // wrapped breaks a text at spaces to fit beside an indent, and indents all lines but the first.
-func wrapped(s string, indent int) string {
+func wrapped(s string, indent int) string { return wrappedFrom(s, indent, indent) }
+
+// wrappedFrom is wrapped for a text that begins in another column than its later lines.
+func wrappedFrom(s string, column, indent int) string {
 	var b strings.Builder
-	column := indent
 	for i, word := range strings.Fields(printable(s)) {
 		n := utf8.RuneCountInString(word)
 		switch {

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -278,17 +279,18 @@ func (v *verdict) risk(r *signon.Risk) {
 		return
 	}
 	v.row("Risk", "%s%s", score, v.band(r))
-	for _, f := range r.Factors {
-		v.row("", "%s", factorText(f))
-	}
+	writeFactors(v.out, r, labelWidth)
 }
 
-// factorText tells what a factor adds, and why: "45 because new.country is yes: …".
-func factorText(f signon.Factor) string {
-	if f.Value == "true" {
-		return fmt.Sprintf("%d because %s", f.Add, f.Why)
+// writeFactors tells what each factor adds, and why: "45 because new.country is yes: …".
+func writeFactors(out io.Writer, r *signon.Risk, indent int) {
+	for _, f := range r.Factors {
+		why := "because " + f.Why
+		if f.Value != "true" {
+			why = "perhaps: " + f.Why
+		}
+		fmt.Fprintf(out, "%s%3d %s\n", strings.Repeat(" ", indent), f.Add, wrapped(why, indent+4))
 	}
-	return fmt.Sprintf("%d perhaps: %s", f.Add, f.Why)
 }
 
 // band names the bands of a score.

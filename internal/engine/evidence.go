@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,11 +12,13 @@ import (
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
 
-// known tells where the sign-on is from, and what is known of its device.
-func (f *frame) known() (list []string) {
+// known tells where the sign-on is from, and what is known of its device: whose it is, how
+// old its last report is, and what fails of the baselines that would mend the block.
+func (f *frame) known(next []signon.Step) (list []string) {
 	if f.so.IP.IsValid() {
 		list = append(list, fmt.Sprintf("%s is in %s, in %s", f.so.IP.Unmap(), cmp.Or(f.networkNames(), "no named network"),
 			cmp.Or(f.countryCode(), "an unknown country")))
@@ -26,7 +29,12 @@ func (f *frame) known() (list []string) {
 	case f.hasDevice && !f.hasRecord:
 		list = append(list, d.ID+" is not in the inventory")
 	case f.hasDevice:
-		list = append(list, fmt.Sprintf("%s is %s (%s)%s", d.ID, f.owned(), f.recordAt(), f.lastReport()))
+		list = append(list, fmt.Sprintf("%s %s (%s)%s", d.ID, f.owned(), f.recordAt(), f.lastReport()))
+	}
+	for _, s := range next {
+		if s.Do == signon.Remedy {
+			list = append(list, f.ShowBaseline(slices.IndexFunc(f.rb.Baselines, func(b *rulebook.Baseline) bool { return b.Name == s.Baseline })))
+		}
 	}
 	return list
 }
@@ -34,11 +42,11 @@ func (f *frame) known() (list []string) {
 func (f *frame) owned() string {
 	switch f.record.Owner {
 	case "":
-		return "nobody's of its own"
+		return "has no owner"
 	case f.person.ID:
-		return "the user's own"
+		return "is the user's own"
 	}
-	return f.record.Owner + "'s"
+	return fmt.Sprintf("is %s's, not %s's", f.record.Owner, f.person.ID)
 }
 
 func (f *frame) lastReport() string {

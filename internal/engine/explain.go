@@ -46,7 +46,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	if watched != nil {
 		x.Watch = &signon.Watch{Outcome: f.settle(f.heard, true).outcome, Policies: watched}
 	}
-	x.Known = f.known()
+	x.Known = f.known(d.Next)
 	if f.rb.Risk != nil {
 		x.Risk = f.rb.Risk.Explain(f)
 	}

@@ -13,28 +13,43 @@ import (
 
 // The codes of the findings.
 const (
-	PolicyForNobody diag.Code = "policy-for-nobody"
-	EmptyGroup      diag.Code = "empty-group"
-	UnreachableCase diag.Code = "unreachable-case"
-	WaiverOver      diag.Code = "waiver-over"
-	WaiverEnding    diag.Code = "waiver-ending"
-	Unused          diag.Code = "unused"
-	AppOfNoPolicy   diag.Code = "app-of-no-policy"
-	UndatedExpect   diag.Code = "undated-expectation"
+	PolicyForNobody   diag.Code = "policy-for-nobody"
+	EmptyGroup        diag.Code = "empty-group"
+	UnreachableCase   diag.Code = "unreachable-case"
+	SamePolicy        diag.Code = "same-policy"
+	SameCase          diag.Code = "same-case"
+	WaiverOver        diag.Code = "waiver-over"
+	WaiverEnding      diag.Code = "waiver-ending"
+	Unused            diag.Code = "unused"
+	NeverOpen         diag.Code = "never-open"
+	AppOfNoPolicy     diag.Code = "app-of-no-policy"
+	AppNotEnforced    diag.Code = "app-not-enforced"
+	UndatedExpect     diag.Code = "undated-expectation"
+	OnlyIPv4          diag.Code = "only-ipv4"
+	CannotEnrol       diag.Code = "cannot-enrol"
+	BreakGlassUnready diag.Code = "break-glass-unready"
+	Unsupplied        diag.Code = "unsupplied-fact"
+	WeakMethod        diag.Code = "weak-method"
+	AcceptsNothing    diag.Code = "accepts-nothing"
+	UnclearAcceptance diag.Code = "unclear-acceptance"
 )
 
+// Codes are all codes of warnings, those of loading a rulebook included.
+var Codes = []diag.Code{PolicyForNobody, EmptyGroup, UnreachableCase, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
+	AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, AcceptsNothing,
+	UnclearAcceptance, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName}
+
 // Check returns all warnings about a rulebook without errors, those of its resolution
-// included, as of the instant now.
-func Check(rb *rulebook.Rulebook, now time.Time) diag.List {
+// included, as of the instant now; accepted are those that a comment in it accepts.
+func Check(rb *rulebook.Rulebook, now time.Time) (list diag.List, accepted []Accepted) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
-	c.policies()
-	c.groups()
-	c.waivers()
-	c.unused()
-	c.apps()
-	c.expectations()
+	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
+		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods} {
+		look()
+	}
+	accepted = c.accept()
 	c.list.Sort()
-	return c.list
+	return c.list, accepted
 }
 
 type checker struct {
@@ -52,19 +67,40 @@ func (c *checker) policies() {
 		if !c.rb.Open && !c.anybody(&p.Who) {
 			c.warn(PolicyForNobody, p.Decl.Name, "mend its who, or take the policy out", "nobody is among the people of the policy %s", p.Name)
 		}
-		first := map[string]string{}
-		for i, k := range p.Cases {
-			if k.When == nil {
-				continue
-			}
-			if label, ok := first[k.Text]; ok {
-				c.warn(UnreachableCase, p.Decl.Cases[i].Label, "take one of them out, or change its condition",
-					"the case %q is never reached: the case %q before it has the same condition", k.Label, label)
-				continue
-			}
-			first[k.Text] = k.Label
+		c.cases(p)
+	}
+}
+
+// cases finds cases that are never reached.
+func (c *checker) cases(p *rulebook.Policy) {
+	first := map[string]string{}
+	always := ""
+	for i, k := range p.Cases {
+		if always != "" && k.When != nil {
+			c.warn(UnreachableCase, labelOf(p, i), "take it out, or put it before", "the case %q is never reached: the case %q before it is always true", k.Label, always)
+			continue
+		}
+		if k.When == nil {
+			return // an otherwise must stand there anyway
+		}
+		if label, ok := first[k.Text]; ok {
+			c.warn(UnreachableCase, labelOf(p, i), "take one of them out, or change its condition",
+				"the case %q is never reached: the case %q before it has the same condition", k.Label, label)
+			continue
+		}
+		first[k.Text] = k.Label
+		if alwaysTrue(p.Decl.Cases[i].Cond) {
+			always = k.Label
 		}
 	}
+}
+
+// labelOf is where a case stands.
+func labelOf(p *rulebook.Policy, i int) ast.Name {
+	if label := p.Decl.Cases[i].Label; label.Given() {
+		return label
+	}
+	return ast.Name{Pos: p.Decl.Cases[i].Pos, Text: p.Cases[i].Label}
 }
 
 func (c *checker) anybody(who *rulebook.Who) bool {
@@ -86,13 +122,9 @@ func (c *checker) groups() {
 			filled[g] = true
 		}
 	}
-	for d := range c.rb.Declarations() {
-		g, ok := d.(*ast.Group)
-		if !ok {
-			continue
-		}
-		if id, known := c.rb.Groups.Lookup(g.Name.Text); known && !filled[id] {
-			c.warn(EmptyGroup, g.Name, "add members, or take the group out", "nobody is in the group %s", g.Name)
+	for id, name := range c.rb.Groups.Names() {
+		if at, ok := c.rb.GroupPlaces[int32(id)]; ok && !filled[int32(id)] {
+			c.warn(EmptyGroup, ast.Name{Pos: at, Text: name}, "add members, or take the group out", "nobody is in the group %s", name)
 		}
 	}
 }

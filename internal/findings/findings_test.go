@@ -12,7 +12,7 @@ import (
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
 
-const clean = `rulebook r { floor none }
+const clean = `rulebook r { floor none geo "geo.csv" }
 user ann { groups crew  methods password }
 user bob@fjord.example { methods password }
 group crew { }
@@ -35,9 +35,10 @@ expect "x" { user ann app news country NO => grant }
 func TestFindings(t *testing.T) {
 	before := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	check := func(src string, now time.Time) (codes []string) {
-		rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}}, rulebook.Options{})
+		rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}, "geo.csv": {Data: []byte("192.0.2.0/24,NO\n")}}, rulebook.Options{})
 		require.NoError(t, rb.Diagnostics.Err(), src)
-		for _, d := range findings.Check(rb, now) {
+		list, _ := findings.Check(rb, now)
+		for _, d := range list {
 			require.True(t, d.Pos.IsValid())
 			require.NotEmpty(t, d.Help, d.Message)
 			codes = append(codes, string(d.Code))
@@ -75,10 +76,92 @@ func TestFindings(t *testing.T) {
 	}
 	for _, dated := range [][2]string{{"=> grant\n  otherwise", "=> step-up (password every 2h)\n  otherwise"}, {"to tag open", "to tag open stage enforce from 2026-01-01"},
 		{"country is NO =>", "(not user.joined within 7d) or country is NO =>"}, {"to app payroll", "to tag open"},
-		{"=> grant\n  otherwise", "=> step-up enrol passkey grace 2d\n  otherwise"}, {"floor none", "floor aal1 every 12h"}} {
+		{"=> grant\n  otherwise", "=> step-up enrol password grace 2d\n  otherwise"}, {"floor none", "floor aal1 every 12h"}} {
 		src := strings.Replace(clean, dated[0], dated[1], 1)
 		require.NotEqual(t, clean, src)
 		require.Equal(t, []string{"undated-expectation"}, check(src, before), src)
 		require.Empty(t, check(strings.Replace(src, "country NO =>", "country NO at 2026-11-23T08:00 =>", 1), before), src)
 	}
+}
+
+// always is a calendar of one event that never ends.
+const always = "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART;VALUE=DATE:20200101\r\nRRULE:FREQ=DAILY\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+
+// TestFindingsOfDeclarations adds declarations to the clean rulebook, and expects what they make it say.
+func TestFindingsOfDeclarations(t *testing.T) {
+	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	check := func(src string) (codes []string) {
+		rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}, "geo.csv": {Data: []byte("192.0.2.0/24,NO\n")},
+			"off.ics": {Data: []byte(always)}, "log.jsonl": {}, "p.json": {Data: []byte(`{"displayName":"idle"}`)}}, rulebook.Options{})
+		require.NoError(t, rb.Diagnostics.Err(), src)
+		list, accepted := findings.Check(rb, at)
+		for _, d := range list {
+			require.True(t, d.Pos.IsValid())
+			require.NotEmpty(t, d.Help, d.Message)
+			codes = append(codes, string(d.Code))
+		}
+		for _, a := range accepted {
+			require.NotEmpty(t, a.Because)
+			codes = append(codes, "accepted "+string(a.Code))
+		}
+		return codes
+	}
+	base, _, _ := strings.Cut(clean, "expect ")
+	policy := func(body string) string { return "policy z { who group fleet to app news " + body + " }\n" }
+	const four, six = "network four { 192.0.2.0/24 }\n", "network six { 192.0.2.0/24 2001:db8::/32 }\n"
+	const enrol = "policy e { who everyone to everything doing enrol-method otherwise => step-up password }\n"
+	for _, c := range []struct{ add, want string }{
+		{"policy p2 { who domain fjord.example, group fleet to tag open case \"other\" when country is NO => grant otherwise => block }", "same-policy"},
+		{"policy p2 { who domain fjord.example, group fleet to tag open case \"other\" when country is NO => grant otherwise => grant }", "same-case"},
+		{"policy p2 { who group fleet to tag open case \"other\" when country is NO => grant otherwise => block }", ""},
+		{policy(`case "x" when country is NO or user.type in employee, guest, service => block case "y" when user.risk is high => block otherwise => grant`), "unreachable-case"},
+		{policy(`case "x" when group in fleet or group not in fleet => block case "y" when user.risk is high => grant otherwise => grant`), "unreachable-case"},
+		{policy(`case "x" when country is known or country is unknown => block case "y" when user.risk is high => grant otherwise => grant`), "unreachable-case"},
+		{policy(`case "x" when surely country is NO or not (surely country is NO) => block case "y" when user.risk is high => grant otherwise => grant`), "unreachable-case"},
+		{policy(`case "x" when country is NO or country is not NO => block case "y" when user.risk is high => grant otherwise => grant`), ""}, // it may be unknown
+		{policy(`case "x" when user.risk at least low => block case "y" when user.risk is high => grant otherwise => grant`), ""},
+		{"schedule s { mon-fri 08:00-09:00 during 2026-11-28..2026-11-29 }" + policy(`case "x" when time in s => block otherwise => grant`), "never-open"},
+		{"schedule s { fri 22:00-06:00 during 2026-11-28..2026-11-28 }" + policy(`case "x" when time in s => block otherwise => grant`), ""},
+		{"schedule s { mon-fri 08:00-09:00 except calendar \"off.ics\" }" + policy(`case "x" when time in s => block otherwise => grant`), "never-open"},
+		{"schedule s { mon-fri 08:00-09:00 except 2026-12-24..2026-12-26 }" + policy(`case "x" when time in s => block otherwise => grant`), ""},
+		{"app shop { }\npolicy z { who everyone to app shop stage watch stage enforce from 2027-01-01 otherwise => block }", "app-not-enforced"},
+		{"app shop { }\npolicy z { who everyone to app shop stage enforce from 2026-01-01 otherwise => block }", ""},
+		{"app shop { }\npolicy z { who everyone to app shop doing reset-password otherwise => block }", "app-not-enforced"},
+		{four + policy(`case "x" when network not in four => block otherwise => grant`), "only-ipv4"},
+		{four + policy(`case "x" when not (network in four or network in 198.51.100.1) => step-up password otherwise => grant`), "only-ipv4"},
+		{four + policy(`case "x" when network in four => block otherwise => grant`), ""},
+		{four + policy(`case "x" when network not in four => grant otherwise => block`), ""},
+		{six + policy(`case "x" when network not in six => block otherwise => grant`), ""},
+		{"network four trusted { 192.0.2.0/24 }\n" + policy(`case "x" when network.trusted is no => block otherwise => grant`), "only-ipv4"},
+		{"network four trusted { 192.0.2.0/24 }\n" + policy(`case "x" when network.trusted => block otherwise => grant`), ""},
+		{policy("otherwise => step-up passkey"), "cannot-enrol"},
+		{policy("otherwise => step-up passkey or password"), ""},
+		{policy("otherwise => step-up enrol passkey grace 21d"), "cannot-enrol"},
+		{policy("otherwise => step-up passkey") + enrol, ""},
+		{"policy z { who group fleet to app payroll otherwise => step-up password }", ""},
+		{policy("stage draft otherwise => step-up passkey"), ""},
+		{policy(`case "x" when new.country => block otherwise => grant`), "unsupplied-fact"},
+		{policy(`case "x" when new.country => grant otherwise => block`), ""},
+		{policy(`case "x" when device.owned is no => block otherwise => grant`), "unsupplied-fact"},
+		{"attribute user.floor number\n" + policy(`case "x" when user.floor > 3 => block otherwise => grant`), "unsupplied-fact"},
+		{"attribute user.floor number default 2\n" + policy(`case "x" when user.floor > 3 => block otherwise => grant`), ""},
+		{"attribute device.floor number from request\n" + policy(`case "x" when device.floor > 3 => block otherwise => grant`), ""},
+		{"risk model { add 10 when odd.hour band low to 100 }", "unsupplied-fact"},
+		{"app safe { tags sensitive }\npolicy z { who everyone to app safe otherwise => step-up password and s }\ndemand s { passkey or text-code }\n" + enrol, "weak-method"},
+		{"app safe { tags sensitive }\npolicy z { who everyone to app safe otherwise => step-up password and app-code }\n" + enrol, ""},
+		{"# brisk: allow weak-method because x\n", "accepts-nothing"},
+		{"# brisk: allow only-ipv4 because the quay has no IPv6\n" + four + "policy z { who group fleet to app news\n# brisk: allow only-ipv4 because the quay has no IPv6\ncase \"x\" when network not in four => block otherwise => grant }", "accepts-nothing accepted only-ipv4"},
+		{"# brisk: allow weak-methods because x\n# brisk: allow weak-method\n", "unclear-acceptance unclear-acceptance"},
+	} {
+		require.Equal(t, c.want, strings.Join(check(base+c.add), " "), c.add)
+	}
+	with := func(clause string) string { return strings.Replace(base, `geo "geo.csv"`, clause, 1) }
+	require.Equal(t, []string{"unsupplied-fact"}, check(strings.Replace(with(""), "country is NO => grant", "country is NO => block", 1)))
+	require.Equal(t, []string{"empty-group"}, check(with(`directory "p.json" geo "geo.csv"`)))
+	require.Equal(t, []string{"unsupplied-fact"}, check(with(`geo "geo.csv" history "log.jsonl"`)+policy(`case "x" when travel.speed > 9 => block otherwise => grant`)), "a geofeed has no positions")
+	require.Empty(t, check(with(`geo "geo.csv" history "log.jsonl"`)+policy(`case "x" when new.device => block otherwise => grant`)))
+	glass := `user root { methods METHODS }`
+	broken := with(`break-glass user root => security-key every time geo "geo.csv"`) + glass
+	require.Equal(t, []string{"break-glass-unready"}, check(strings.ReplaceAll(broken, "METHODS", "password")))
+	require.Empty(t, check(strings.ReplaceAll(broken, "METHODS", "security-key")))
 }

@@ -61,6 +61,13 @@ func (c *checker) unused() {
 	}
 }
 
+// enforced reports whether the policy is enforced for anybody by now.
+func (c *checker) enforced(p *rulebook.Policy) bool {
+	return len(p.Stages) == 0 || slices.ContainsFunc(p.Stages, func(s rulebook.StageLine) bool {
+		return s.Stage == rulebook.Enforce && !c.now.Before(s.From)
+	})
+}
+
 var kindNames = map[string]string{"network": "network", "schedule": "schedule", "baseline": "baseline", "countries": "set of countries"}
 
 // apps finds apps that no policy is for.
@@ -72,6 +79,11 @@ func (c *checker) apps() {
 		}
 		if !slices.ContainsFunc(c.rb.Policies, func(p *rulebook.Policy) bool { return p.To.Holds(c.rb.Apps[app.Name.Text]) }) {
 			c.warn(AppOfNoPolicy, app.Name, "write a policy for it; until then the rulebook's unmatched decides", "no policy is for the app %s", app.Name)
+		} else if !slices.ContainsFunc(c.rb.Policies, func(p *rulebook.Policy) bool {
+			return p.To.Holds(c.rb.Apps[app.Name.Text]) && p.Within(rulebook.SignOn) && c.enforced(p)
+		}) {
+			c.warn(AppNotEnforced, app.Name, "enforce one of its policies; until then the rulebook's unmatched decides",
+				"no policy for signing on to the app %s is enforced", app.Name)
 		}
 	}
 }

@@ -378,6 +378,14 @@ func (c *census) close() {
 		}
 	}
 	c.r.rb.Groups.Close()
+	c.r.rb.GroupPlaces = make(map[int32]token.Pos, len(c.origins))
+	for id, at := range c.origins {
+		c.r.rb.GroupPlaces[id] = token.Pos{File: at.File, Line: int32(at.Line), Column: 1}
+	}
+	for _, d := range c.r.decls.groups.list {
+		id, _ := c.r.rb.Groups.Lookup(d.Name.Text)
+		c.r.rb.GroupPlaces[id] = d.Name.Pos
+	}
 	closures := map[string][]int32{}
 	for _, p := range c.r.rb.People {
 		c.finish(p, closures)

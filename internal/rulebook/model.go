@@ -34,26 +34,27 @@ type Rulebook struct {
 	BreakGlass *demand.Demand // nil where there are no emergency accounts
 	Digest     string         // "sha256:…" over every file that was read
 
-	Facts     *fact.Table
-	Methods   *demand.Methods
-	Within    []*demand.Demand // what "user has" asks for; a demand's id is its index
-	Groups    *directory.Groups
-	People    map[string]*Person
-	Apps      map[string]*App
-	Tags      map[string]int
-	Actions   map[string]bool
-	Networks  Networks
-	Atlas     place.Atlas // where addresses are, in the order in which it is asked
-	Devices   posture.Fleet
-	Past      *history.Past // nil where no file tells it
-	Schedules []*schedule.Schedule
-	Baselines []*Baseline
-	Risk      *risk.Model // nil without a risk model
-	ScopeSets []*ScopeSet
-	Policies  []*Policy // by name
-	Waivers   []*Waiver // by name
-	Expects   []*Expect // as they stand
-	Promises  []*Promise
+	Facts       *fact.Table
+	Methods     *demand.Methods
+	Within      []*demand.Demand // what "user has" asks for; a demand's id is its index
+	Groups      *directory.Groups
+	GroupPlaces map[int32]token.Pos // where each group that is declared or listed stands first
+	People      map[string]*Person
+	Apps        map[string]*App
+	Tags        map[string]int
+	Actions     map[string]bool
+	Networks    Networks
+	Atlas       place.Atlas // where addresses are, in the order in which it is asked
+	Devices     posture.Fleet
+	Past        *history.Past // nil where no file tells it
+	Schedules   []*schedule.Schedule
+	Baselines   []*Baseline
+	Risk        *risk.Model // nil without a risk model
+	ScopeSets   []*ScopeSet
+	Policies    []*Policy // by name
+	Waivers     []*Waiver // by name
+	Expects     []*Expect // as they stand
+	Promises    []*Promise
 
 	Diagnostics diag.List // sorted by place
 	Loaded      []*Loaded // the files that the rulebook points to, as they were read

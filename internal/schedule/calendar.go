@@ -186,3 +186,13 @@ func (c *Calendar) During(t time.Time) (is known.Truth, event Title) {
 	}
 	return known.False, Title{}
 }
+
+// EndsWithin lists when events end, from the first instant on and before the second.
+func (c *Calendar) EndsWithin(from, to time.Time) (list []time.Time) {
+	for _, s := range c.busy {
+		if s.end >= from.Unix() && s.end < to.Unix() {
+			list = append(list, time.Unix(s.end, 0))
+		}
+	}
+	return list
+}

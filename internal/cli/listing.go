@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/language/token"
+)
+
+// mostListed is how many findings are shown before the rest is counted.
+const mostListed = 50
+
+// listing prints findings, each with the line that it is about.
+type listing struct {
+	out    *bufio.Writer
+	rb     *rulebook.Rulebook // nil where the text is given
+	dir    string             // the rulebook's folder, for the lines of its other files
+	source string
+	paint  painter
+}
+
+func (l *listing) print(list diag.List) {
+	for i, d := range list {
+		if i == mostListed {
+			rest := list[i:]
+			fmt.Fprintf(l.out, "… and %s and %s more.\n\n", plural(rest.Count(diag.Error), "error"), plural(rest.Count(diag.Warning), "warning"))
+			return
+		}
+		l.finding(d)
+	}
+}
+
+func (l *listing) finding(d diag.Diagnostic) {
+	word := l.paint.red("error")
+	if d.Severity == diag.Warning {
+		word = l.paint.amber("warning")
+	}
+	at, message := printable(d.Pos.String()), d.Message
+	if d.Severity == diag.Warning {
+		message += " [" + string(d.Code) + "]"
+	}
+	text := printable(message)
+	if l.paint { // elsewhere a finding is one line, for what reads it
+		text = wrappedFrom(message, utf8.RuneCountInString(at)+len(d.Severity.String())+4, 9)
+	}
+	if code := strings.LastIndexByte(text, '['); d.Severity == diag.Warning {
+		text = text[:code] + l.paint.faint(text[code:])
+	}
+	fmt.Fprintf(l.out, "%s: %s: %s\n", l.paint.bold(at), word, text)
+	if line, ok := l.line(d.Pos); ok {
+		l.excerpt(line, int(d.Pos.Line), int(d.Pos.Column), d.Span)
+	} else if line, ok := l.lineOfData(d.Pos); ok {
+		l.excerpt(line, int(d.Pos.Line), 1, 0)
+	}
+	if d.Help != "" {
+		fmt.Fprintf(l.out, "       %s %s\n", l.paint.faint("→"), wrapped(d.Help, 9))
+	}
+	fmt.Fprintln(l.out)
+}
+
+// line is the source line at a position.
+func (l *listing) line(pos token.Pos) (string, bool) {
+	source := l.source
+	if l.rb != nil {
+		i := slices.IndexFunc(l.rb.Files, func(f *rulebook.File) bool { return f.Name == pos.File })
+		if i < 0 {
+			return "", false
+		}
+		source = string(l.rb.Files[i].Source)
+	}
+	source = strings.TrimPrefix(source, "\ufeff")
+	for n := int32(1); pos.Line > 0 && source != ""; n++ {
+		line, rest, _ := strings.Cut(source, "\n")
+		if n == pos.Line {
+			return strings.TrimRight(line, "\r"), true
+		}
+		source = rest
+	}
+	return "", false
+}
+
+// lineOfData reads a line of a file that the rulebook points to.
+func (l *listing) lineOfData(pos token.Pos) (text string, ok bool) {
+	if l.dir == "" {
+		return "", false
+	}
+	root, err := os.OpenRoot(l.dir)
+	if err != nil || !pos.IsValid() {
+		return "", false
+	}
+	defer root.Close()
+	f, err := root.Open(filepath.FromSlash(pos.File))
+	if err != nil {
+		return "", false
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", false
+	}
+	in, err := lines.Unpacked(pos.File, f, info.Size())
+	if err != nil {
+		return "", false
+	}
+	_ = lines.Each(in, func(n int, line []byte) error {
+		if n < int(pos.Line) {
+			return nil
+		}
+		text, ok = string(line[:min(len(line), 1<<12)]), true
+		return errFound
+	})
+	return text, ok
+}
+
+var errFound = errors.New("found")
+
+// excerpt shows the line with a caret under what is meant, if span says how long that is; of
+// a long line, the part around it.
+func (l *listing) excerpt(line string, number, column, span int) {
+	const most = 92
+	line = strings.Map(oneCell, line[:min(len(line), 1<<16)])
+	runes := []rune(line)
+	from := 0
+	if column > most-20 {
+		from = column - most/2
+	}
+	to := min(len(runes), from+most)
+	if from > to {
+		return
+	}
+	caret := column - 1 - from
+	width := max(1, min(span, to-from-caret))
+	fmt.Fprintf(l.out, "%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
+	if span == 0 {
+		return
+	}
+	fmt.Fprintf(l.out, "%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", width)))
+}
+
+// oneCell keeps what takes one cell of a terminal, and stands in for what could steer it.
+func oneCell(r rune) rune {
+	switch {
+	case r == '\t':
+		return ' '
+	case unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError:
+		return '·'
+	}
+	return r
+}
