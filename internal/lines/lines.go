@@ -45,6 +45,16 @@ var (
 // Each calls f with every line, numbered from 1 and without its end. The line is f's until it
 // returns. An error, of f or of reading, is an [*Error]. A line that reading broke off is not given.
 func Each(in io.Reader, f func(number int, line []byte) error) error {
+	return EachOfAny(in, func(n int, line []byte) error {
+		if !utf8.Valid(line) {
+			return ErrNotUTF8
+		}
+		return f(n, line)
+	})
+}
+
+// EachOfAny is [Each] for lines that need not be UTF-8.
+func EachOfAny(in io.Reader, f func(number int, line []byte) error) error {
 	r := bufio.NewReaderSize(in, 64<<10)
 	var long []byte
 	for n := 1; ; n++ {
@@ -61,9 +71,6 @@ func Each(in io.Reader, f func(number int, line []byte) error) error {
 			if line, err = unmarked(line); err != nil {
 				return At(n, err)
 			}
-		}
-		if !utf8.Valid(line) {
-			return At(n, ErrNotUTF8)
 		}
 		if err := f(n, line); err != nil {
 			return At(n, err)

@@ -32,7 +32,7 @@ var errNoTime = errors.New("context.time: is missing: a past sign-on says when i
 // Each calls f with every sign-on of a log, and bad with every line that cannot be read. An
 // error is one of reading on, or of f.
 func Each(in io.Reader, file string, f func(*Line) error, bad func(BadLine)) error {
-	return lines.Each(in, func(n int, text []byte) error {
+	return lines.EachOfAny(in, func(n int, text []byte) error {
 		if len(bytes.TrimSpace(text)) == 0 {
 			return nil
 		}
