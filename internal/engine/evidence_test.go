@@ -26,6 +26,7 @@ func TestEvidence(t *testing.T) {
 	const top = `rulebook r { floor none devices "fleet.jsonl" geo "geo.csv" history "log.jsonl" }
 network terminals trusted from "terminals.txt"
 network six { 2001:db8::/32 }
+network both { 2001:db8::/32 198.51.100.0/24 }
 schedule day { mon-fri 06:00-20:00  except calendar "yard.ics" }
 user ann { } user bob { }
 app news { }
@@ -44,6 +45,7 @@ risk model { add 45 when new.country  add 20 when odd.hour band low to 100 }
 		{"network in terminals", ip("203.0.113.7"), "network in terminals: 203.0.113.7 (terminals.txt:5)"},
 		{"network not in terminals", ip("203.0.113.8"), "203.0.113.8 is not in terminals"},
 		{"network not in terminals", ip("2001:db9::1"), "2001:db9::1 is not in terminals: terminals lists only IPv4, and this is IPv6"},
+		{"network not in both", ip("2001:db9::1"), "2001:db9::1 is not in both"},
 		{"network not in six", ip("192.0.2.7"), "192.0.2.7 is not in six: six lists only IPv6, and this is IPv4"},
 		{"network in terminals", signon.SignOn{}, "network is unknown: the sign-on has no address"},
 		{"network.trusted", ip("192.0.2.7"), "network.trusted is yes: 192.0.2.7 is in 192.0.2.0/26 (terminals.txt:4)"},
