@@ -125,10 +125,13 @@ func (r *resolver) load(name string, limit int64) ([]byte, error) {
 // cause is an error without the path, which the place already gives.
 func cause(err error) error {
 	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err
+	if !errors.As(err, &p) {
+		return err
 	}
-	return err
+	if p.Err.Error() == "path escapes from parent" { // of os.Root, which has no error value for it
+		return errors.New("a link leads out of the rulebook's folder")
+	}
+	return p.Err
 }
 
 // paths are the files that a clause names, relative to the file in which it stands.
