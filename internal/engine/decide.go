@@ -50,6 +50,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		if d.Explanation != nil {
 			d.Explanation.Ground = signon.GroundIdentity
 		}
+		f.followed(d, nil)
 		return nil
 	}
 	if err := f.checkStated(); err != nil {
@@ -58,16 +59,28 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	f.gather(d)
 	if f.person.BreakGlass {
 		f.breakGlass(d)
+		f.followed(d, nil)
 		return nil
 	}
 	f.waive()
-	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil)
+	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil || f.see != nil)
 	r := f.settle(f.heard, false)
 	f.write(d, &r)
 	if d.Explanation != nil {
 		f.explain(d, action, &r)
 	}
+	if f.see != nil {
+		f.ruling = r
+		f.followed(d, &f.ruling)
+	}
 	return nil
+}
+
+// followed gives the course of the decision to who follows it.
+func (f *frame) followed(d *signon.Decision, r *ruling) {
+	if f.see != nil {
+		f.see(&Course{f: f, d: d, ruling: r})
+	}
 }
 
 // begin takes a sign-on up.

@@ -25,7 +25,9 @@ type frame struct {
 	now    time.Time
 	person *rulebook.Person
 	target *target
-	index  *index // of the target, for the action
+	index  *index        // of the target, for the action
+	see    func(*Course) // who follows the decision; nil for nobody
+	ruling ruling        // for whom follows it
 	proof  demand.Proof
 	lifts  []*demand.Lift
 	waived []*rulebook.Waiver // in force

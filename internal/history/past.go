@@ -82,7 +82,7 @@ func (p *Past) Branch() *Past { return &Past{zone: p.zone, seed: p.seed, base: p
 
 // Learn adds a granted sign-on. It reports false for one whose id was learned before.
 func (p *Past) Learn(s SignOn) bool {
-	if s.ID != "" && !p.learnID(maphash.String(p.seed, s.ID)) {
+	if s.ID != "" && !p.learnID(p.hash(s.User, s.ID)) {
 		return false
 	}
 	sh := p.shard(s.User)
@@ -117,6 +117,16 @@ func (p *Past) find(user string) (*trail, *shard) {
 		}
 	}
 	return nil, nil
+}
+
+// hash is that of an id of a user's.
+func (p *Past) hash(user, id string) uint64 {
+	var h maphash.Hash
+	h.SetSeed(p.seed)
+	_, _ = h.WriteString(user)
+	_ = h.WriteByte(0)
+	_, _ = h.WriteString(id)
+	return h.Sum64()
 }
 
 // learnID reports whether the id is new.
