@@ -1,11 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -14,7 +11,6 @@ import (
 
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/history"
-	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
@@ -59,7 +55,12 @@ func (s *session) risk(logs []string, from, to string, options replay.RiskOption
 	}
 	r := replay.NewRisk(engine.New(rb, engine.Sources{History: past}), past, options)
 	for _, log := range logs {
-		if err := s.readLog(log, r.ReadLog); err != nil {
+		in, _, err := s.openLog(log, &meter{})
+		if err == nil {
+			err = r.ReadLog(in, log)
+			in.Close()
+		}
+		if err != nil {
 			return usage("%s: %w", log, err)
 		}
 	}
@@ -107,34 +108,13 @@ func dayOrInstant(text string, zone *time.Location) (start, end time.Time, err e
 	return t, t, err
 }
 
-// readLog opens a log, plain or packed; "-" is standard input.
-func (s *session) readLog(name string, read func(in io.Reader, file string) error) error {
-	if name == "-" {
-		return read(s.in, name)
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return errors.Unwrap(err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	in, err := lines.Unpacked(name, f, info.Size())
-	if err != nil {
-		return err
-	}
-	return read(in, name)
-}
-
 func (s *session) riskText(rb *rulebook.Rulebook, r *replay.Risk, options replay.RiskOptions) {
 	fmt.Fprintf(s.out, "%s of %s %s\n", s.paint.bold(plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
 		s.paint.faint(fmt.Sprintf("(score above %d%s; %s)", options.Above, inBand(options.Band), bandCounts(rb, r))))
 	s.riskNotes(r)
 	s.riskySignOns(rb, r)
 	s.riskyAccounts(rb, r)
-	s.badLines(r.Bad)
+	s.badLines(r.Bad, len(r.Bad))
 }
 
 func inBand(band string) string {
@@ -240,15 +220,15 @@ func behind(a *replay.Account) string {
 // mostBadLines is how many lines that cannot be read are listed.
 const mostBadLines = 10
 
-func (s *session) badLines(bad []replay.BadLine) {
-	if len(bad) == 0 {
+func (s *session) badLines(bad []replay.BadLine, all int) {
+	if all == 0 {
 		return
 	}
-	fmt.Fprintf(s.err, "brisk: %s cannot be read and count for nothing:\n", plural(len(bad), "line"))
+	fmt.Fprintf(s.err, "brisk: %s cannot be read and count for nothing:\n", plural(all, "line"))
 	for _, b := range bad[:min(len(bad), mostBadLines)] {
 		fmt.Fprintf(s.err, "  %s:%d: %s\n", printable(b.File), b.Number, oneLine(b.Why))
 	}
-	if more := len(bad) - mostBadLines; more > 0 {
+	if more := all - min(len(bad), mostBadLines); more > 0 {
 		fmt.Fprintf(s.err, "  and %d more\n", more)
 	}
 }

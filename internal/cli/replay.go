@@ -1,0 +1,401 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// replayFlags are what a replay is asked for.
+type replayFlags struct {
+	from, to, group, out string
+	options              replay.Options
+}
+
+func (s *session) replayCommand() *cobra.Command {
+	var f replayFlags
+	c := &cobra.Command{
+		Use:   "replay LOG…",
+		Short: "Decide every logged sign-on anew, and count what would happen, by what and to whom",
+		Long: "replay decides every sign-on of the logs by the rulebook as it stands, and counts the outcomes by app,\n" +
+			"policy, country, network, device and day; what would change against the log; and what policies on watch\n" +
+			"would do. \"-\" is standard input. The order in which logs are named does not matter.",
+		RunE: func(_ *cobra.Command, logs []string) error {
+			if len(logs) == 0 {
+				return usage("name at least one log: brisk replay LOG…")
+			}
+			return s.replay(logs, f)
+		},
+	}
+	flags := c.Flags()
+	flags.StringVar(&f.from, "from", "", "count what was from this date or instant on")
+	flags.StringVar(&f.to, "to", "", "count what was up to this date, or before this instant")
+	flags.StringVar(&f.options.User, "user", "", "count the sign-ons of this user")
+	flags.StringVar(&f.group, "group", "", "count the sign-ons of people in this group")
+	flags.StringVar(&f.options.App, "app", "", "count the sign-ons to this app")
+	flags.StringVar(&f.options.Outcome, "outcome", "", "count what comes out as this now")
+	flags.BoolVar(&f.options.AsDecided, "as-decided", false, "let the history learn what the rulebook grants, not what the log says was granted")
+	flags.StringVar(&f.out, "out", "", "write the decisions on what counts to a file as JSON Lines, packed if it ends in .gz or .zst")
+	return c
+}
+
+func (s *session) replay(logs []string, f replayFlags) error {
+	rb, err := s.sound()
+	if err != nil {
+		return err
+	}
+	if err := f.bind(rb); err != nil {
+		return err
+	}
+	var out *lines.NewFile
+	if f.out != "" {
+		if out, err = lines.Create(f.out); err != nil {
+			return usage("--out: %w", err)
+		}
+		defer out.Discard()
+		f.options.Decisions = out
+	}
+	summary, err := s.runReplay(rb, logs, f.options)
+	if err == nil && out != nil {
+		err = out.Finish()
+	}
+	if err != nil {
+		return usage("%w", err)
+	}
+	if s.json {
+		return s.writeJSON(replayJSON(rb, summary))
+	}
+	(&replayReport{session: s, rb: rb, sum: summary}).print()
+	return nil
+}
+
+// bind reads and checks the options.
+func (f *replayFlags) bind(rb *rulebook.Rulebook) (err error) {
+	o := &f.options
+	if f.from != "" {
+		if o.From, _, err = dayOrInstant(f.from, rb.Zone); err != nil {
+			return usage("--from: %w", err)
+		}
+	}
+	if f.to != "" {
+		if _, o.To, err = dayOrInstant(f.to, rb.Zone); err != nil {
+			return usage("--to: %w", err)
+		}
+	}
+	if _, known := rb.Apps[o.App]; o.App != "" && !known {
+		return usage("--app: there is no app %q%s", o.App, hint(o.App, sortedKeys(rb.Apps)))
+	}
+	if _, err := signon.ParseOutcome(o.Outcome); o.Outcome != "" && err != nil {
+		return usage("--outcome: %w", err)
+	}
+	o.Group = -1
+	if f.group != "" {
+		id, known := rb.Groups.Lookup(f.group)
+		if !known {
+			return usage("--group: there is no group %q%s", f.group, hint(f.group, rb.Groups.Names()))
+		}
+		o.Group = id
+	}
+	return nil
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// runReplay opens the logs and replays them, with progress on a terminal.
+func (s *session) runReplay(rb *rulebook.Rulebook, names []string, options replay.Options) (*replay.Summary, error) {
+	past := history.NewPast(rb.Zone)
+	if rb.Past != nil {
+		past = rb.Past.Branch()
+	}
+	var logs []replay.Log
+	var total int64
+	watch := &meter{}
+	for _, name := range names {
+		in, size, err := s.openLog(name, watch)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		defer in.Close()
+		total += size
+		logs = append(logs, replay.Log{Name: name, In: in})
+	}
+	options.Progress = s.progress(total, watch)
+	return replay.Run(engine.New(rb, engine.Sources{History: past}), past, logs, options)
+}
+
+// meter counts the bytes that are read, of files as they lie on the disk.
+type meter struct{ bytes int64 }
+
+type metered struct {
+	io.Reader
+	*meter
+}
+
+// Read reads on and counts.
+func (m metered) Read(p []byte) (int, error) {
+	n, err := m.Reader.Read(p)
+	m.bytes += int64(n)
+	return n, err
+}
+
+// logFile is an open log, plain or packed.
+type logFile struct {
+	io.Reader
+	io.Closer
+}
+
+// openLog opens a log; "-" is standard input, whose size is not known.
+func (s *session) openLog(name string, m *meter) (log io.ReadCloser, size int64, err error) {
+	if name == "-" {
+		return io.NopCloser(s.in), 0, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, 0, errors.Unwrap(err)
+	}
+	info, err := f.Stat()
+	if err == nil && info.IsDir() {
+		err = errors.New("is a folder")
+	}
+	var in io.Reader
+	if err == nil {
+		in, err = lines.Unpacked(name, metered{f, m}, info.Size())
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return logFile{in, f}, info.Size(), nil
+}
+
+// progress shows how far long work is, on a terminal alone.
+func (s *session) progress(total int64, m *meter) func(signOns int) {
+	if !newPainter(s.err) || total == 0 {
+		return nil
+	}
+	bar := progressbar.NewOptions64(total, progressbar.OptionSetWriter(s.err), progressbar.OptionClearOnFinish(),
+		progressbar.OptionSetWidth(30), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(true),
+		progressbar.OptionThrottle(100_000_000))
+	return func(signOns int) {
+		bar.Describe(fmt.Sprintf("%d sign-ons", signOns))
+		_ = bar.Set64(min(total, m.bytes))
+	}
+}
+
+// replayReport lays out what a replay counted.
+type replayReport struct {
+	*session
+	rb  *rulebook.Rulebook
+	sum *replay.Summary
+}
+
+// mostRows is how many lines of a table are shown.
+const mostRows = 12
+
+func (r *replayReport) print() {
+	n := r.sum.Outcomes.All()
+	if n == 0 {
+		fmt.Fprintln(r.out, "No sign-on of the logs is among those asked for.")
+		r.badLines()
+		return
+	}
+	fmt.Fprintf(r.out, "%s, %s to %s: %s\n", r.paint.bold(plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
+		r.sum.Last.In(r.rb.Zone).Format("Mon 2006-01-02"), r.outcomes(&r.sum.Outcomes))
+	r.changes()
+	r.reasons("Why it blocks", signon.Block)
+	r.reasons("Why it steps up", signon.StepUp)
+	r.watch()
+	r.table("By app", replay.Rows(r.sum.Apps), "none")
+	r.table("By country", replay.Rows(r.sum.Countries), "unknown")
+	r.table("By network", r.sum.NetworkRows(), "no named network")
+	r.table("By form of device", replay.Rows(r.sum.Forms), "unknown")
+	days := replay.Rows(r.sum.Days)
+	slices.SortFunc(days, func(a, b replay.Row) int { return strings.Compare(a.Name, b.Name) })
+	r.table("By day", days, "")
+	r.people()
+	r.badLines()
+}
+
+// outcomes tells counts by outcome, the loosest first, without what does not occur.
+func (r *replayReport) outcomes(o *replay.Outcomes) string {
+	var parts []string
+	for _, outcome := range []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block} {
+		if o[outcome] > 0 {
+			parts = append(parts, r.paint.outcome(outcome, fmt.Sprintf("%d %s", o[outcome], outcome)))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// changes tells what would come out otherwise than the log recorded.
+func (r *replayReport) changes() {
+	var parts []string
+	recorded, changed := 0, 0
+	for was := range r.sum.Recorded {
+		for is, n := range r.sum.Recorded[was] {
+			recorded += n
+			if n > 0 && was != is {
+				changed += n
+				parts = append(parts, fmt.Sprintf("%d from %s to %s", n, signon.Outcome(was), signon.Outcome(is)))
+			}
+		}
+	}
+	switch {
+	case recorded == 0:
+		fmt.Fprintln(r.out, "The log records no outcomes to compare with.")
+	case changed == 0:
+		fmt.Fprintf(r.out, "Nothing would change against the outcomes that the log recorded of %d.\n", recorded)
+	default:
+		fmt.Fprintf(r.out, "%s against the log: %s.\n", r.paint.amber(fmt.Sprintf("%d would change", changed)), strings.Join(parts, ", "))
+	}
+}
+
+func (r *replayReport) head(title string) { fmt.Fprintf(r.out, "\n%s\n", r.paint.blue(title)) }
+
+// reasons lists the cases, and what else, that gave an outcome.
+func (r *replayReport) reasons(title string, outcome signon.Outcome) {
+	list, labels := r.sum.CaseRows(outcome)
+	grounds := map[string]*replay.Outcomes{}
+	for g, o := range r.sum.Grounds {
+		if o[outcome] > 0 {
+			grounds[g] = &replay.Outcomes{o[outcome]}
+		}
+	}
+	if len(list)+len(grounds) == 0 {
+		return
+	}
+	r.head(title)
+	for i, t := range list[:min(len(list), mostRows)] {
+		fmt.Fprintf(r.out, "%7d  %s %q\n", t.Decided[outcome], printable(t.Policy.Name), printable(labels[i]))
+	}
+	if more := len(list) - mostRows; more > 0 {
+		fmt.Fprintf(r.out, "         and %s more\n", plural(more, "case"))
+	}
+	for _, row := range replay.Rows(grounds) {
+		fmt.Fprintf(r.out, "%7d  %s\n", row.All(), row.Name)
+	}
+}
+
+// watch tells what the policies on watch would have done.
+func (r *replayReport) watch() {
+	policies := make([]*rulebook.Policy, 0, len(r.sum.Watched))
+	for p := range r.sum.Watched {
+		policies = append(policies, p)
+	}
+	if len(policies) == 0 {
+		return
+	}
+	slices.SortFunc(policies, func(a, b *rulebook.Policy) int { return strings.Compare(a.Name, b.Name) })
+	r.head("On watch: what each would do, were it enforced")
+	for _, p := range policies {
+		w := r.sum.Watched[p]
+		fmt.Fprintf(r.out, "  %s %s\n", r.paint.bold(printable(p.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", p.Decl.Name.Pos.File, p.Decl.Name.Pos.Line)))
+		if len(w.Block)+len(w.StepUp) == 0 {
+			fmt.Fprintf(r.out, "      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
+				r.paint.green("Safe to enforce by this log"), plural(w.Applied, "sign-on"), w.Already)
+			continue
+		}
+		for _, x := range []struct {
+			outcome signon.Outcome
+			users   map[string]int
+		}{{signon.Block, w.Block}, {signon.StepUp, w.StepUp}} {
+			if len(x.users) > 0 {
+				fmt.Fprintf(r.out, "      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users), 18))
+			}
+		}
+		fmt.Fprintf(r.out, "      of %s that it applied to; others stopped %d already\n", plural(w.Applied, "sign-on"), w.Already)
+	}
+}
+
+// affected tells how many sign-ons of how many people, and who comes first.
+func affected(users map[string]int) string {
+	n := 0
+	names := sortedKeys(users)
+	for _, u := range names {
+		n += users[u]
+	}
+	slices.SortStableFunc(names, func(a, b string) int { return users[b] - users[a] })
+	var first []string
+	const most = 5
+	for _, u := range names[:min(len(names), most)] {
+		first = append(first, fmt.Sprintf("%s %d", u, users[u]))
+	}
+	if more := len(names) - most; more > 0 {
+		first = append(first, fmt.Sprintf("%d more", more))
+	}
+	return fmt.Sprintf("%s of %s: %s", plural(n, "sign-on"), plural(len(users), "person"), strings.Join(first, ", "))
+}
+
+// table prints counts by outcome.
+func (r *replayReport) table(title string, rows []replay.Row, unnamed string) {
+	if len(rows) == 0 {
+		return
+	}
+	limit := mostRows
+	if title == "By day" {
+		limit = 31
+	}
+	width := 16
+	for i, row := range rows {
+		if row.Name == "" {
+			rows[i].Name = unnamed
+		}
+		width = max(width, len([]rune(rows[i].Name)))
+	}
+	fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(pad(title, width+2)), r.paint.faint("    all   grant  review step-up   block"))
+	for _, row := range rows[:min(len(rows), limit)] {
+		fmt.Fprintf(r.out, "  %s %7d %7s %7s %7s %7s\n", pad(oneLine(row.Name), width), row.All(), number(row.Outcomes[signon.Grant]), number(row.Outcomes[signon.Review]),
+			number(row.Outcomes[signon.StepUp]), number(row.Outcomes[signon.Block]))
+	}
+	if more := len(rows) - limit; more > 0 {
+		fmt.Fprintf(r.out, "  and %d more\n", more)
+	}
+}
+
+// number leaves a place empty where there is nothing to count.
+func number(n int) string {
+	if n == 0 {
+		return "·"
+	}
+	return fmt.Sprint(n)
+}
+
+// people lists those whose sign-ons were stopped most often.
+func (r *replayReport) people() {
+	users := r.sum.Affected()
+	if len(users) == 0 {
+		return
+	}
+	rows := make([]replay.Row, 0, mostRows)
+	for _, u := range users[:min(len(users), mostRows)] {
+		rows = append(rows, replay.Row{Name: u, Outcomes: r.sum.People[u].Outcomes})
+	}
+	r.table(heading("People most affected", len(rows), len(users)), rows, "none")
+}
+
+func (r *replayReport) badLines() {
+	if r.sum.Refused > 0 {
+		fmt.Fprintf(r.err, "brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", plural(r.sum.Refused, "sign-on"))
+	}
+	r.session.badLines(r.sum.Bad, r.sum.BadLines)
+}

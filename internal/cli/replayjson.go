@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"time"
+
+	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// The JSON of a replay.
+type (
+	jsonReplay struct {
+		Rulebook  string           `json:"rulebook"`
+		SignOns   int              `json:"sign_ons"`
+		First     time.Time        `json:"first,omitzero"`
+		Last      time.Time        `json:"last,omitzero"`
+		Outcomes  map[string]int   `json:"outcomes"`
+		Changes   []jsonChange     `json:"changes"`
+		Apps      []jsonRow        `json:"apps"`
+		Cases     []jsonCase       `json:"cases"`
+		Grounds   []jsonRow        `json:"grounds"`
+		Countries []jsonRow        `json:"countries"`
+		Networks  []jsonRow        `json:"networks"`
+		Forms     []jsonRow        `json:"forms"`
+		Days      []jsonRow        `json:"days"`
+		Hours     [7][24]jsonHour  `json:"hours"` // from Monday, 00:00
+		Watched   []jsonWatched    `json:"watched"`
+		People    []jsonPerson     `json:"people"`
+		BadLines  int              `json:"bad_lines"`
+		Bad       []replay.BadLine `json:"first_bad_lines"`
+	}
+	jsonHour   map[string]int
+	jsonChange struct {
+		From  string `json:"from"`
+		To    string `json:"to"`
+		Count int    `json:"count"`
+	}
+	jsonRow struct {
+		Name     string         `json:"name"` // empty is unknown, or none
+		SignOns  int            `json:"sign_ons"`
+		Outcomes map[string]int `json:"outcomes"`
+	}
+	jsonCase struct {
+		Policy  string         `json:"policy"`
+		Case    string         `json:"case"`
+		Taken   map[string]int `json:"taken"`
+		Unknown int            `json:"unknown"`
+		Decided map[string]int `json:"decided"`
+	}
+	jsonWatched struct {
+		Policy  string         `json:"policy"`
+		Applied int            `json:"applied"`
+		Block   map[string]int `json:"would_block"`   // by user
+		StepUp  map[string]int `json:"would_step_up"` // by user
+		Already int            `json:"already_stopped"`
+	}
+	jsonPerson struct {
+		User     string         `json:"user"`
+		Outcomes map[string]int `json:"outcomes"`
+		Stricter int            `json:"stricter"` // than the log recorded
+		Looser   int            `json:"looser"`
+	}
+)
+
+func outcomesJSON(o *replay.Outcomes) map[string]int {
+	m := map[string]int{}
+	for i, n := range o {
+		if n > 0 {
+			m[signon.Outcome(i).String()] = n
+		}
+	}
+	return m
+}
+
+func rowsJSON(rows []replay.Row) []jsonRow {
+	list := []jsonRow{}
+	for _, r := range rows {
+		list = append(list, jsonRow{r.Name, r.All(), outcomesJSON(&r.Outcomes)})
+	}
+	return list
+}
+
+func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
+	j := jsonReplay{Rulebook: rb.Digest, SignOns: s.Outcomes.All(), First: s.First, Last: s.Last, Outcomes: outcomesJSON(&s.Outcomes), Changes: []jsonChange{},
+		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: []jsonCase{}, Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
+		Networks: rowsJSON(s.NetworkRows()), Forms: rowsJSON(replay.Rows(s.Forms)), Days: rowsJSON(replay.Rows(s.Days)), Watched: []jsonWatched{},
+		People: []jsonPerson{}, BadLines: s.BadLines, Bad: s.Bad}
+	for was := range s.Recorded {
+		for is, n := range s.Recorded[was] {
+			if n > 0 && was != is {
+				j.Changes = append(j.Changes, jsonChange{signon.Outcome(was).String(), signon.Outcome(is).String(), n})
+			}
+		}
+	}
+	for d := range s.Hours {
+		for h := range s.Hours[d] {
+			j.Hours[d][h] = outcomesJSON(&s.Hours[d][h])
+		}
+	}
+	for _, p := range rb.Policies {
+		for i := range p.Cases {
+			if t, ok := s.Cases[&p.Cases[i]]; ok {
+				j.Cases = append(j.Cases, jsonCase{p.Name, p.Cases[i].Label, outcomesJSON(&t.Taken), t.Open, outcomesJSON(&t.Decided)})
+			}
+		}
+		if w, ok := s.Watched[p]; ok {
+			j.Watched = append(j.Watched, jsonWatched{p.Name, w.Applied, w.Block, w.StepUp, w.Already})
+		}
+	}
+	for _, u := range sortedKeys(s.People) {
+		p := s.People[u]
+		j.People = append(j.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
+	}
+	return j
+}

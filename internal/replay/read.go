@@ -1,0 +1,156 @@
+package replay
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Log is a sign-on log to be read.
+type Log struct {
+	Name string
+	In   io.Reader
+}
+
+// The size in bytes of the blocks in which logs are read, and how many are taken at a time.
+const (
+	blockSize  = 256 << 10
+	batchBlock = 32
+)
+
+// block is a piece of a log that ends with a line, and then what was decoded of it.
+type block struct {
+	file  string
+	first int // the number of its first line
+	data  []byte
+	lines []Line
+	bad   []BadLine
+}
+
+// ordered puts logs in the order of their first sign-ons, whatever order they are named in.
+func ordered(logs []Log) []Log {
+	type dated struct {
+		Log
+		first time.Time
+	}
+	list := make([]dated, len(logs))
+	for i, l := range logs {
+		in := bufio.NewReaderSize(l.In, 1<<20)
+		list[i] = dated{Log{l.Name, in}, firstTime(in)}
+	}
+	slices.SortStableFunc(list, func(a, b dated) int { return cmp.Or(a.first.Compare(b.first), cmp.Compare(a.Name, b.Name)) })
+	out := make([]Log, len(list))
+	for i, d := range list {
+		out[i] = d.Log
+	}
+	return out
+}
+
+// firstTime is the time of the first line near the beginning that can be read.
+func firstTime(in *bufio.Reader) time.Time {
+	ahead, _ := in.Peek(64 << 10)
+	for line := range bytes.Lines(bytes.TrimPrefix(ahead, []byte("\ufeff"))) {
+		if l, err := signon.DecodeLogged(line); err == nil && !l.Time.IsZero() {
+			return l.Time
+		}
+	}
+	return time.Time{}
+}
+
+// reading gives the blocks of logs, one log after the other.
+type reading struct {
+	logs  []Log
+	rest  []byte // of the log at hand, after its last whole line
+	line  int    // lines given of it
+	begun bool
+}
+
+var errUTF16 = errors.New("the file is UTF-16: save it as UTF-8")
+
+// batch reads the next blocks; none is the end.
+func (r *reading) batch() (blocks []*block, err error) {
+	for len(blocks) < batchBlock && len(r.logs) > 0 {
+		b, err := r.next()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", r.logs[0].Name, err)
+		}
+		if b == nil {
+			r.logs, r.rest, r.line, r.begun = r.logs[1:], nil, 0, false
+			continue
+		}
+		blocks = append(blocks, b)
+	}
+	return blocks, nil
+}
+
+// next reads a block of the log at hand; nil is its end.
+func (r *reading) next() (*block, error) {
+	data := make([]byte, max(blockSize, 2*len(r.rest)))
+	n := copy(data, r.rest)
+	for {
+		m, err := io.ReadFull(r.logs[0].In, data[n:])
+		ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !ended {
+			return nil, fmt.Errorf("line %d: cannot be read on: %w", r.line+1, err)
+		}
+		data = data[:n+m]
+		cut := len(data)
+		if !ended {
+			cut = bytes.LastIndexByte(data, '\n') + 1
+		}
+		switch {
+		case len(data) == 0:
+			return nil, nil
+		case cut > 0:
+			return r.take(data, cut)
+		case len(data) > lines.Longest:
+			return nil, fmt.Errorf("line %d: is longer than %d MiB", r.line+1, lines.Longest>>20)
+		}
+		n = len(data)
+		data = append(data, make([]byte, len(data))...)
+	}
+}
+
+func (r *reading) take(data []byte, cut int) (*block, error) {
+	r.rest = bytes.Clone(data[cut:])
+	b := &block{file: r.logs[0].Name, first: r.line + 1, data: data[:cut]}
+	r.line += bytes.Count(b.data, []byte("\n"))
+	if !r.begun {
+		r.begun = true
+		if bytes.HasPrefix(b.data, []byte("\xff\xfe")) || bytes.HasPrefix(b.data, []byte("\xfe\xff")) {
+			return nil, errUTF16
+		}
+		b.data = bytes.TrimPrefix(b.data, []byte("\ufeff"))
+	}
+	return b, nil
+}
+
+// decode decodes the lines of the block.
+func (b *block) decode() {
+	n := b.first - 1
+	b.lines = make([]Line, 0, bytes.Count(b.data, []byte("\n"))+1)
+	for text := range bytes.Lines(b.data) {
+		n++
+		if len(bytes.TrimSpace(text)) == 0 {
+			continue
+		}
+		l, err := signon.DecodeLogged(text)
+		if err == nil && l.Time.IsZero() {
+			err = errNoTime
+		}
+		if err != nil {
+			b.bad = append(b.bad, BadLine{b.file, n, err.Error()})
+			continue
+		}
+		b.lines = append(b.lines, Line{File: b.file, Number: n, Logged: l})
+	}
+	b.data = nil
+}

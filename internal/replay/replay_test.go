@@ -1,0 +1,350 @@
+package replay_test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden/demo"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+var (
+	benchLines = flag.Int("bench.lines", 50_000, "how many sign-ons BenchmarkReplayBesideDecoding replays")
+	benchKeep  = flag.String("bench.keep", "", "a file into which BenchmarkReplayBesideDecoding puts its log")
+)
+
+// demoLogs are the demo's weeks of sign-ons, by name.
+func demoLogs(t testing.TB) (names []string, texts map[string]string) {
+	names, err := fs.Glob(demo.SkerryLine(), "signons/*.gz")
+	require.NoError(t, err)
+	texts = map[string]string{}
+	for _, name := range names {
+		data, err := fs.ReadFile(demo.SkerryLine(), name)
+		require.NoError(t, err)
+		z, err := gzip.NewReader(bytes.NewReader(data))
+		require.NoError(t, err)
+		text, err := io.ReadAll(z)
+		require.NoError(t, err)
+		texts[name] = string(text)
+	}
+	return names, texts
+}
+
+func skerry(t testing.TB) *rulebook.Rulebook {
+	rb := rulebook.Load(demo.SkerryLine(), rulebook.Options{})
+	require.NoError(t, rb.Diagnostics.Err())
+	return rb
+}
+
+func run(t testing.TB, rb *rulebook.Rulebook, o replay.Options, logs ...replay.Log) *replay.Summary {
+	past := history.NewPast(rb.Zone)
+	s, err := replay.Run(engine.New(rb, engine.Sources{History: past}), past, logs, o)
+	require.NoError(t, err)
+	return s
+}
+
+// plain leaves out what is not a count.
+func plain(s *replay.Summary) string {
+	var b strings.Builder
+	for _, rows := range [][]replay.Row{replay.Rows(s.Apps), replay.Rows(s.Countries), replay.Rows(s.Forms), replay.Rows(s.Days), replay.Rows(s.Grounds), s.NetworkRows()} {
+		fmt.Fprintln(&b, rows)
+	}
+	for o := range signon.Outcome(4) {
+		list, labels := s.CaseRows(o)
+		for i, c := range list {
+			fmt.Fprintln(&b, o, c.Policy.Name, labels[i], c.Taken, c.Decided, c.Open)
+		}
+	}
+	for p, w := range s.Watched {
+		if p.Name == "rosters-in-port" {
+			fmt.Fprintln(&b, p.Name, w.Applied, w.Block, w.StepUp, w.Already)
+		}
+	}
+	fmt.Fprintln(&b, s.Outcomes, s.Recorded, s.Hours, s.First, s.Last, s.Affected(), s.BadLines, s.Bad)
+	return b.String()
+}
+
+// TestReplayIsTheSameHoweverItIsRun replays the demo's log with several workers, with the weeks named
+// in another order, with lines that stand too late, and line by line through the engine.
+func TestReplayIsTheSameHoweverItIsRun(t *testing.T) {
+	rb := skerry(t)
+	names, texts := demoLogs(t)
+	logs := func(names ...string) (list []replay.Log) {
+		for _, n := range names {
+			list = append(list, replay.Log{Name: n, In: strings.NewReader(texts[n])})
+		}
+		return list
+	}
+	var first bytes.Buffer
+	want := run(t, rb, replay.Options{Group: -1, Workers: 1, Decisions: &first}, logs(names...)...)
+	require.Equal(t, 2998, want.Outcomes.All())
+	backward := slices.Clone(names)
+	slices.Reverse(backward)
+	for name, o := range map[string]struct {
+		workers int
+		logs    []replay.Log
+	}{"two": {2, logs(names...)}, "seven": {7, logs(names...)}, "backward": {3, logs(backward...)}} {
+		var out bytes.Buffer
+		got := run(t, rb, replay.Options{Group: -1, Workers: o.workers, Decisions: &out}, o.logs...)
+		require.Equal(t, plain(want), plain(got), name)
+		require.True(t, bytes.Equal(first.Bytes(), out.Bytes()), "%s: the decisions are the same", name)
+	}
+
+	all := ""
+	for _, n := range names {
+		all += texts[n]
+	}
+	past := history.NewPast(rb.Zone)
+	e := engine.New(rb, engine.Sources{History: past})
+	var counts replay.Outcomes
+	for line := range strings.Lines(all) {
+		l, err := signon.DecodeLogged([]byte(line))
+		require.NoError(t, err)
+		var d signon.Decision
+		require.NoError(t, e.Decide(&l.SignOn, &d, false))
+		counts[d.Outcome]++
+		if l.Outcome == signon.Grant {
+			past.Learn(history.SignOn{Query: e.Before(&l.SignOn), ID: l.ID})
+		}
+	}
+	require.Equal(t, counts, want.Outcomes, "line by line")
+
+	shuffled := strings.SplitAfter(all, "\n")
+	for i := 0; i+40 < len(shuffled); i += 40 { // each stands at most 40 lines late
+		slices.Reverse(shuffled[i : i+40])
+	}
+	late := run(t, rb, replay.Options{Group: -1}, replay.Log{Name: "late", In: strings.NewReader(strings.Join(shuffled, ""))})
+	require.Equal(t, plain(want), plain(late))
+}
+
+func TestReplayCountsWhatIsAskedFor(t *testing.T) {
+	rb := skerry(t)
+	names, texts := demoLogs(t)
+	var lines []signon.Logged
+	all := ""
+	for _, n := range names {
+		all += texts[n]
+	}
+	for line := range strings.Lines(all) {
+		l, err := signon.DecodeLogged([]byte(line))
+		require.NoError(t, err)
+		lines = append(lines, l)
+	}
+	finance, _ := rb.Groups.Lookup("finance")
+	from, to := time.Date(2026, 11, 3, 0, 0, 0, 0, rb.Zone), time.Date(2026, 11, 5, 0, 0, 0, 0, rb.Zone)
+	for name, c := range map[string]struct {
+		o    replay.Options
+		asks func(l signon.Logged) bool
+	}{
+		"user":  {replay.Options{Group: -1, User: "ylva.fjell"}, func(l signon.Logged) bool { return l.User == "ylva.fjell" }},
+		"app":   {replay.Options{Group: -1, App: "payroll"}, func(l signon.Logged) bool { return l.App == "payroll" }},
+		"group": {replay.Options{Group: finance}, func(l signon.Logged) bool { return rb.People[l.User].In(finance) }},
+		"days":  {replay.Options{Group: -1, From: from, To: to}, func(l signon.Logged) bool { return !l.Time.Before(from) && l.Time.Before(to) }},
+	} {
+		n := 0
+		for _, l := range lines {
+			if c.asks(l) {
+				n++
+			}
+		}
+		got := run(t, rb, c.o, replay.Log{Name: "all", In: strings.NewReader(all)})
+		require.Equal(t, n, got.Outcomes.All(), name)
+		require.Positive(t, n)
+	}
+	blocks := run(t, rb, replay.Options{Group: -1, Outcome: "block"}, replay.Log{Name: "all", In: strings.NewReader(all)})
+	every := run(t, rb, replay.Options{Group: -1}, replay.Log{Name: "all", In: strings.NewReader(all)})
+	require.Equal(t, replay.Outcomes{signon.Block: every.Outcomes[signon.Block]}, blocks.Outcomes)
+}
+
+// TestWatchedPoliciesAreCounted compares what is told of a policy on watch with enforcing it.
+func TestWatchedPoliciesAreCounted(t *testing.T) {
+	names, texts := demoLogs(t)
+	rb := skerry(t)
+	enforced := rulebook.Load(overlay{demo.SkerryLine(), "policies/crews.warden", "  stage watch\n  stage enforce from 2027-01-11\n", ""}, rulebook.Options{})
+	require.NoError(t, enforced.Diagnostics.Err())
+	log := func() replay.Log {
+		all := ""
+		for _, n := range names {
+			all += texts[n]
+		}
+		return replay.Log{Name: "all", In: strings.NewReader(all)}
+	}
+	watched, real := run(t, rb, replay.Options{Group: -1}, log()), run(t, enforced, replay.Options{Group: -1}, log())
+	more := 0
+	for p, w := range watched.Watched {
+		if p.Name == "rosters-in-port" {
+			for _, n := range w.Block {
+				more += n
+			}
+			require.Empty(t, w.StepUp)
+		}
+	}
+	require.Positive(t, more)
+	require.Equal(t, watched.Outcomes[signon.Block]+more, real.Outcomes[signon.Block])
+}
+
+// overlay replaces a text in one file.
+type overlay struct {
+	fs.FS
+	file, old, new string
+}
+
+func (o overlay) ReadFile(name string) ([]byte, error) {
+	data, err := fs.ReadFile(o.FS, name)
+	if name == o.file {
+		data = bytes.Replace(data, []byte(o.old), []byte(o.new), 1)
+	}
+	return data, err
+}
+
+func TestLogsThatCannotBeRead(t *testing.T) {
+	rb := skerry(t)
+	_, texts := demoLogs(t)
+	good := texts["signons/2026-w44.jsonl.gz"]
+	past := history.NewPast(rb.Zone)
+	e := engine.New(rb, engine.Sources{History: past})
+	try := func(in io.Reader) (*replay.Summary, error) {
+		return replay.Run(e, past, []replay.Log{{Name: "x.jsonl", In: in}}, replay.Options{Group: -1})
+	}
+	for want, in := range map[string]io.Reader{
+		"x.jsonl: the file is UTF-16": strings.NewReader("\xff\xfe{\x00"),
+		"cannot be read on: file already closed": io.MultiReader(strings.NewReader(good), badReader{}),
+		"is longer than 16 MiB":       strings.NewReader(strings.Repeat("x", 40<<20)),
+	} {
+		_, err := try(in)
+		require.ErrorContains(t, err, want)
+	}
+	s, err := try(strings.NewReader("\ufeff\r\n{}\r\n" + strings.Repeat("nonsense\n", 30) + good))
+	require.NoError(t, err)
+	require.Equal(t, 31, s.BadLines)
+	require.Len(t, s.Bad, replay.MostBad)
+	require.Equal(t, replay.BadLine{File: "x.jsonl", Number: 2, Why: "context.time: is missing: a past sign-on says when it was"}, s.Bad[0])
+	require.Equal(t, 759, s.Outcomes.All())
+}
+
+type badReader struct{}
+
+func (badReader) Read([]byte) (int, error) { return 0, fs.ErrClosed }
+
+// writeLog repeats the demo's log, four weeks later each time.
+func writeLog(b *testing.B, name string, lines int) {
+	names, texts := demoLogs(b)
+	all := ""
+	for _, n := range names {
+		all += texts[n]
+	}
+	var list []signon.Logged
+	for line := range strings.Lines(all) {
+		l, err := signon.DecodeLogged([]byte(line))
+		require.NoError(b, err)
+		list = append(list, l)
+	}
+	f, err := os.Create(name)
+	require.NoError(b, err)
+	defer f.Close()
+	var out bytes.Buffer
+	for i := range lines {
+		l := list[i%len(list)]
+		later := time.Duration(i/len(list)) * 28 * 24 * time.Hour
+		l.ID, l.Time, l.Session.Started = fmt.Sprintf("s-%07d", i), l.Time.Add(later), l.Session.Started.Add(later)
+		l.Evidence = slices.Clone(l.Evidence)
+		for j := range l.Evidence {
+			l.Evidence[j].Time = l.Evidence[j].Time.Add(later)
+		}
+		text, err := json.Marshal(l.SignOn)
+		require.NoError(b, err)
+		out.Write(text[:len(text)-2])
+		fmt.Fprintf(&out, `,"outcome":%q,"user_agent":"a browser that says much of itself, as they do","request":"0123456789abcdef-%07d"}}`+"\n", l.Outcome, i)
+		if out.Len() > 1<<20 {
+			_, err = f.Write(out.Bytes())
+			require.NoError(b, err)
+			out.Reset()
+		}
+	}
+	_, err = f.Write(out.Bytes())
+	require.NoError(b, err)
+}
+
+// BenchmarkReplayBesideDecoding replays a log in turns with only decoding its lines, on the same processors.
+func BenchmarkReplayBesideDecoding(b *testing.B) {
+	name := filepath.Join(b.TempDir(), "log.jsonl")
+	if *benchKeep != "" {
+		name = *benchKeep
+	}
+	writeLog(b, name, *benchLines)
+	rb := skerry(b)
+	open := func() *os.File {
+		f, err := os.Open(name)
+		require.NoError(b, err)
+		return f
+	}
+	var replaying, decoding time.Duration
+	for b.Loop() {
+		f := open()
+		start := time.Now()
+		s := run(b, rb, replay.Options{Group: -1}, replay.Log{Name: name, In: f})
+		replaying += time.Since(start)
+		f.Close()
+		require.Equal(b, *benchLines, s.Outcomes.All())
+		f = open()
+		start = time.Now()
+		decodeAll(b, f)
+		decoding += time.Since(start)
+		f.Close()
+	}
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	b.ReportMetric(replaying.Seconds()/decoding.Seconds(), "×decoding")
+	b.ReportMetric(float64(*benchLines)*float64(b.N)/replaying.Seconds(), "sign-ons/s")
+	b.ReportMetric(float64(m.Sys)/(1<<20), "MiB-from-system")
+}
+
+// decodeAll decodes the lines of a log, and does nothing with them.
+func decodeAll(b *testing.B, in io.Reader) {
+	blocks := make(chan []byte, 8)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for block := range blocks {
+				for line := range bytes.Lines(block) {
+					if _, err := signon.DecodeLogged(line); err != nil {
+						b.Error(err)
+					}
+				}
+			}
+		})
+	}
+	var rest []byte
+	for {
+		block := make([]byte, 256<<10)
+		n, err := io.ReadFull(in, block[copy(block, rest):])
+		block = block[:len(rest)+n]
+		cut := bytes.LastIndexByte(block, '\n') + 1
+		rest = block[cut:]
+		blocks <- block[:cut]
+		if err != nil {
+			break
+		}
+	}
+	close(blocks)
+	wg.Wait()
+}
