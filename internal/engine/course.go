@@ -3,6 +3,7 @@ package engine
 import (
 	"iter"
 
+	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -26,8 +27,8 @@ type Step struct {
 	Decides bool           // it is among what gave the outcome
 }
 
-// Follow decides as [Engine.Decide] does without an explanation, the policies on watch heard
-// too, and gives the course of the decision to see.
+// Follow decides as [Engine.Decide] does, the policies on watch heard too, and gives the course
+// of the decision to see. Of the decision itself only the outcome is worked out.
 func (e *Engine) Follow(so *signon.SignOn, d *signon.Decision, see func(*Course)) error {
 	f := e.frames.Get().(*frame)
 	d.Reset(so.ID, e.rb.Digest)
@@ -77,6 +78,11 @@ func (c *Course) Unmatched() bool {
 // Floor reports whether the outcome is what the floor came to.
 func (c *Course) Floor() bool {
 	return c.ruling != nil && c.ruling.floorAsked && c.ruling.floor == c.ruling.outcome && c.ruling.outcome != signon.Grant
+}
+
+// Before is what a history is asked, or taught, about the sign-on.
+func (c *Course) Before() history.Query {
+	return history.Query{User: c.f.so.User, At: c.f.now, Country: c.f.countryCode(), Device: c.f.device.ID, Place: *c.f.location()}
 }
 
 // Country is where the sign-on comes from; "" is unknown.

@@ -65,13 +65,14 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	f.waive()
 	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil || f.see != nil)
 	r := f.settle(f.heard, false)
+	if f.see != nil { // whoever counts needs no words
+		d.Outcome, f.ruling = r.outcome, r
+		f.followed(d, &f.ruling)
+		return nil
+	}
 	f.write(d, &r)
 	if d.Explanation != nil {
 		f.explain(d, action, &r)
-	}
-	if f.see != nil {
-		f.ruling = r
-		f.followed(d, &f.ruling)
 	}
 	return nil
 }

@@ -14,11 +14,12 @@ import (
 type Database struct {
 	file    string
 	reader  *maxminddb.Reader
+	records map[uintptr]Location // by offset: many prefixes share one
 	size    int
 	strange int // how many records name a country that is none
 }
 
-// Strange counts the prefixes of a country that is none in ISO 3166-1: theirs is unknown.
+// Strange counts the records of a country that is none in ISO 3166-1: theirs is unknown.
 func (d *Database) Strange() int { return d.strange }
 
 // Len counts the prefixes.
@@ -40,21 +41,40 @@ func ReadDatabase(in io.Reader, file string) (*Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("is no MaxMind DB: %w", err)
 	}
-	d := &Database{file: file, reader: reader}
+	d := &Database{file: file, reader: reader, records: map[uintptr]Location{}}
 	for result := range reader.Networks() {
-		var record record
-		if err := result.Decode(&record); err != nil {
-			return nil, fmt.Errorf("the MaxMind DB is damaged: %w", err)
+		if err := d.add(result); err != nil {
+			return nil, err
 		}
-		if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil && !onEarth(*lat, *long) {
-			return nil, fmt.Errorf("%s: latitude %g, longitude %g is nowhere on Earth", result.Prefix(), *lat, *long)
-		}
-		if code := record.Country.Code; code != "" && !signon.IsCountry(code) {
-			d.strange++
-		}
-		d.size++
 	}
 	return d, nil
+}
+
+// add decodes the record of a prefix, unless another prefix shares it.
+func (d *Database) add(result maxminddb.Result) error {
+	d.size++
+	if _, known := d.records[result.Offset()]; known && result.Err() == nil {
+		return nil
+	}
+	var record record
+	if err := result.Decode(&record); err != nil {
+		return fmt.Errorf("the MaxMind DB is damaged: %w", err)
+	}
+	at := Location{}
+	if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil {
+		if !onEarth(*lat, *long) {
+			return fmt.Errorf("%s: latitude %g, longitude %g is nowhere on Earth", result.Prefix(), *lat, *long)
+		}
+		at.Positioned, at.Latitude, at.Longitude, at.AccuracyKM = true, *lat, *long, float64(record.Location.Accuracy)
+	}
+	switch code := record.Country.Code; {
+	case signon.IsCountry(code):
+		at.Country = code
+	case code != "":
+		d.strange++
+	}
+	d.records[result.Offset()] = at
+	return nil
 }
 
 // record is what counts of the record of a prefix.
@@ -78,20 +98,7 @@ func (d *Database) Trace(a netip.Addr) (Trace, bool) {
 // Locate finds the most specific prefix that holds the address. A country that is none is unknown.
 func (d *Database) Locate(a netip.Addr) (at Location, known bool) {
 	result := d.reader.Lookup(a)
-	if !result.Found() {
-		return Location{}, false
-	}
-	var record record
-	if result.Decode(&record) != nil {
-		return Location{}, true
-	}
-	if signon.IsCountry(record.Country.Code) {
-		at.Country = record.Country.Code
-	}
-	if lat, long := record.Location.Latitude, record.Location.Longitude; lat != nil && long != nil {
-		at.Positioned, at.Latitude, at.Longitude, at.AccuracyKM = true, *lat, *long, float64(record.Location.Accuracy)
-	}
-	return at, true
+	return d.records[result.Offset()], result.Found()
 }
 
 func onEarth(latitude, longitude float64) bool {

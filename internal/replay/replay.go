@@ -169,6 +169,7 @@ type worker struct {
 	tally    *Summary
 	line     *turn
 	counts   bool
+	before   history.Query
 	decision signon.Decision
 	see      func(*engine.Course)
 }
@@ -194,7 +195,7 @@ func (w *worker) take(t *turn) error {
 		}
 	}
 	if w.teaches(t) {
-		w.run.past.Learn(history.SignOn{Query: w.run.engine.Before(so), ID: so.ID})
+		w.run.past.Learn(history.SignOn{Query: w.before, ID: so.ID})
 	}
 	return nil
 }
@@ -219,6 +220,7 @@ func (w *worker) explain(t *turn) (err error) {
 // course counts the decision if it is among those asked for.
 func (w *worker) course(c *engine.Course) {
 	o, so := &w.run.options, &w.line.SignOn
+	w.before = c.Before()
 	person := c.Person()
 	switch {
 	case !o.From.IsZero() && so.Time.Before(o.From), !o.To.IsZero() && !so.Time.Before(o.To),

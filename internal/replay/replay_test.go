@@ -226,9 +226,9 @@ func TestLogsThatCannotBeRead(t *testing.T) {
 		return replay.Run(e, past, []replay.Log{{Name: "x.jsonl", In: in}}, replay.Options{Group: -1})
 	}
 	for want, in := range map[string]io.Reader{
-		"x.jsonl: the file is UTF-16": strings.NewReader("\xff\xfe{\x00"),
+		"x.jsonl: the file is UTF-16":            strings.NewReader("\xff\xfe{\x00"),
 		"cannot be read on: file already closed": io.MultiReader(strings.NewReader(good), badReader{}),
-		"is longer than 16 MiB":       strings.NewReader(strings.Repeat("x", 40<<20)),
+		"is longer than 16 MiB":                  strings.NewReader(strings.Repeat("x", 40<<20)),
 	} {
 		_, err := try(in)
 		require.ErrorContains(t, err, want)
