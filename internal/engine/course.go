@@ -13,7 +13,6 @@ import (
 // count. It is good until the function that it is given to returns.
 type Course struct {
 	f      *frame
-	d      *signon.Decision
 	ruling *ruling // nil where no policy was asked
 }
 

@@ -50,7 +50,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		if d.Explanation != nil {
 			d.Explanation.Ground = signon.GroundIdentity
 		}
-		f.followed(d, nil)
+		f.followed(nil)
 		return nil
 	}
 	if err := f.checkStated(); err != nil {
@@ -59,7 +59,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	f.gather(d)
 	if f.person.BreakGlass {
 		f.breakGlass(d)
-		f.followed(d, nil)
+		f.followed(nil)
 		return nil
 	}
 	f.waive()
@@ -67,7 +67,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	r := f.settle(f.heard, false)
 	if f.see != nil { // whoever counts needs no words
 		d.Outcome, f.ruling = r.outcome, r
-		f.followed(d, &f.ruling)
+		f.followed(&f.ruling)
 		return nil
 	}
 	f.write(d, &r)
@@ -78,9 +78,10 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 }
 
 // followed gives the course of the decision to who follows it.
-func (f *frame) followed(d *signon.Decision, r *ruling) {
+func (f *frame) followed(r *ruling) {
 	if f.see != nil {
-		f.see(&Course{f: f, d: d, ruling: r})
+		f.course = Course{f: f, ruling: r}
+		f.see(&f.course)
 	}
 }
 

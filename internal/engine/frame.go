@@ -28,6 +28,7 @@ type frame struct {
 	index  *index        // of the target, for the action
 	see    func(*Course) // who follows the decision; nil for nobody
 	ruling ruling        // for whom follows it
+	course Course
 	proof  demand.Proof
 	lifts  []*demand.Lift
 	waived []*rulebook.Waiver // in force

@@ -47,20 +47,29 @@ type shard struct {
 	ids, old map[uint64]struct{}
 }
 
-// trail is what is kept of one user.
+// trail is what is kept of one user: the sign-ons by time, each property in a list of its
+// own, so that going through one of them touches little memory.
 type trail struct {
-	entries []entry // by time
-	older   []seen  // countries and devices of sign-ons that are no longer among the entries
+	at      []int64  // microseconds since 1970
+	clocks  []uint32 // seconds since midnight on the wall
+	devices []uint64 // hashes; 0 is unknown
+	wheres  []where
+	older   []seen // countries and devices of sign-ons that are no longer in the lists
 }
 
 // entry is one sign-on that was learned.
 type entry struct {
-	at        int64  // microseconds since 1970
-	device    uint64 // its hash; 0 is unknown
+	at     int64
+	clock  uint32
+	device uint64
+	where
+}
+
+// where is where a sign-on was from.
+type where struct {
 	lat, long int32  // in millionths of a degree
 	accuracy  uint16 // in kilometres; noPosition where there is none
 	country   uint16 // both letters; 0 is unknown
-	clock     uint32 // seconds since midnight on the wall
 }
 
 const noPosition = math.MaxUint16
@@ -92,7 +101,7 @@ func (p *Past) Learn(s SignOn) bool {
 	if !ok {
 		t = &trail{}
 		if before, _ := p.base.find(s.User); before != nil {
-			t.entries, t.older = slices.Clone(before.entries), slices.Clone(before.older)
+			*t = before.clone()
 		}
 		if sh.users == nil {
 			sh.users = map[string]*trail{}
@@ -156,7 +165,7 @@ func (sh *shard) knows(id uint64) bool {
 }
 
 func (p *Past) entry(q *Query) entry {
-	e := entry{at: q.At.UnixMicro(), country: letters(q.Country), clock: p.clock(q.At), accuracy: noPosition}
+	e := entry{at: q.At.UnixMicro(), clock: p.clock(q.At), where: where{country: letters(q.Country), accuracy: noPosition}}
 	if q.Device != "" {
 		e.device = p.device(q.Device)
 	}
@@ -182,18 +191,26 @@ func letters(country string) uint16 {
 	return uint16(country[0])<<8 | uint16(country[1])
 }
 
+func (t *trail) clone() trail {
+	return trail{slices.Clone(t.at), slices.Clone(t.clocks), slices.Clone(t.devices), slices.Clone(t.wheres), slices.Clone(t.older)}
+}
+
 // add puts the entry where its time belongs; the oldest goes when there are too many.
 func (t *trail) add(e entry) {
-	if len(t.entries) == mostEntries {
-		t.forget(t.entries[0])
-		t.entries = t.entries[:copy(t.entries, t.entries[1:])]
+	if len(t.at) == mostEntries {
+		t.forget(entry{at: t.at[0], device: t.devices[0], where: t.wheres[0]})
+		t.at, t.clocks, t.devices, t.wheres = tail(t.at), tail(t.clocks), tail(t.devices), tail(t.wheres)
 	}
-	i := len(t.entries)
-	for i > 0 && t.entries[i-1].at > e.at {
+	i := len(t.at)
+	for i > 0 && t.at[i-1] > e.at {
 		i--
 	}
-	t.entries = slices.Insert(t.entries, i, e)
+	t.at, t.clocks = slices.Insert(t.at, i, e.at), slices.Insert(t.clocks, i, e.clock)
+	t.devices, t.wheres = slices.Insert(t.devices, i, e.device), slices.Insert(t.wheres, i, e.where)
 }
+
+// tail drops the first of a list, and keeps its memory.
+func tail[T any](list []T) []T { return list[:copy(list, list[1:])] }
 
 // forget keeps of an entry where it was from and on which device.
 func (t *trail) forget(e entry) {
@@ -246,35 +263,43 @@ type comparison struct {
 	from            int64
 	learned, near   int
 	country, device int64 // when last seen; 0 is never
-	last            *entry
+	last            where // with lastAt, the last position; 0 is never
+	lastAt          int64
 	leapt           bool // another at the same instant is elsewhere
 }
 
 func (c *comparison) compare(t *trail) {
 	positioned := c.now.accuracy != noPosition
-	for i := len(t.entries) - 1; i >= 0; i-- {
-		e := &t.entries[i]
-		switch {
-		case e.at > c.now.at:
-			continue
-		case e.at == c.now.at:
-			c.leapt = c.leapt || positioned && e.accuracy != noPosition && distance(e, &c.now) > 0
-			continue
-		case e.at < c.from:
-			return
+	end := len(t.at)
+	for end > 0 && t.at[end-1] >= c.now.at {
+		end--
+		w := &t.wheres[end]
+		c.leapt = c.leapt || t.at[end] == c.now.at && positioned && w.accuracy != noPosition && distance(w, &c.now.where) > 0
+	}
+	start, _ := slices.BinarySearch(t.at[:end], c.from)
+	c.learned = end - start
+	for _, clock := range t.clocks[start:end] {
+		apart := int32(clock) - int32(c.now.clock)
+		if apart < 0 {
+			apart = -apart
 		}
-		c.learned++
-		if apart := (e.clock - c.now.clock + day) % day; apart <= hour || apart >= day-hour {
+		if apart <= hour || apart >= day-hour {
 			c.near++
 		}
-		if c.country == 0 && e.country == c.now.country {
-			c.country = e.at
+	}
+	for i := end - 1; i >= start && c.country == 0; i-- {
+		if t.wheres[i].country == c.now.country {
+			c.country = t.at[i]
 		}
-		if c.device == 0 && e.device == c.now.device {
-			c.device = e.at
+	}
+	for i := end - 1; i >= start && c.device == 0; i-- {
+		if t.devices[i] == c.now.device {
+			c.device = t.at[i]
 		}
-		if c.last == nil && e.accuracy != noPosition {
-			c.last = e
+	}
+	for i := end - 1; i >= start && c.lastAt == 0 && positioned; i-- {
+		if t.wheres[i].accuracy != noPosition {
+			c.last, c.lastAt = t.wheres[i], t.at[i]
 		}
 	}
 	for _, s := range t.older {
@@ -315,9 +340,9 @@ func (c *comparison) facts(q *Query) Facts {
 	switch {
 	case c.leapt:
 		f.TravelSpeed = AtOnce
-	case c.last != nil:
-		f.TravelSince = moment(c.last.at)
-		f.TravelKM, f.TravelledFor = distance(c.last, &c.now), time.Duration(c.now.at-c.last.at)*time.Microsecond
+	case c.lastAt != 0:
+		f.TravelSince = moment(c.lastAt)
+		f.TravelKM, f.TravelledFor = distance(&c.last, &c.now.where), time.Duration(c.now.at-c.lastAt)*time.Microsecond
 		f.TravelSpeed = f.TravelKM / f.TravelledFor.Hours()
 	}
 	return f
@@ -334,7 +359,7 @@ func moment(micros int64) time.Time {
 }
 
 // distance is how far apart two positions surely are, in kilometres along a great circle.
-func distance(a, b *entry) float64 {
+func distance(a, b *where) float64 {
 	return max(0, place.Kilometres(float64(a.lat)/1e6, float64(a.long)/1e6, float64(b.lat)/1e6, float64(b.long)/1e6)-
 		float64(a.accuracy)-float64(b.accuracy))
 }

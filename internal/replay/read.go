@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"slices"
 	"time"
@@ -31,7 +32,7 @@ type block struct {
 	file  string
 	first int // the number of its first line
 	data  []byte
-	lines []Line
+	turns []turn
 	bad   []BadLine
 }
 
@@ -133,10 +134,10 @@ func (r *reading) take(data []byte, cut int) (*block, error) {
 	return b, nil
 }
 
-// decode decodes the lines of the block.
-func (b *block) decode() {
+// decode decodes the lines of the block, and says whose turn each is.
+func (b *block) decode(seed maphash.Seed) {
 	n := b.first - 1
-	b.lines = make([]Line, 0, bytes.Count(b.data, []byte("\n"))+1)
+	b.turns = make([]turn, 0, bytes.Count(b.data, []byte("\n"))+1)
 	for text := range bytes.Lines(b.data) {
 		n++
 		if len(bytes.TrimSpace(text)) == 0 {
@@ -150,7 +151,7 @@ func (b *block) decode() {
 			b.bad = append(b.bad, BadLine{b.file, n, err.Error()})
 			continue
 		}
-		b.lines = append(b.lines, Line{File: b.file, Number: n, Logged: l})
+		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n, Logged: l}, user: maphash.String(seed, l.User)})
 	}
 	b.data = nil
 }

@@ -1,7 +1,7 @@
 package replay
 
 import (
-	"hash/fnv"
+	"hash/maphash"
 	"io"
 	"runtime"
 	"slices"
@@ -40,7 +40,7 @@ func Run(e *engine.Engine, past *history.Past, logs []Log, options Options) (*Su
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	r := &run{engine: e, past: past, options: options}
+	r := &run{engine: e, past: past, options: options, seed: maphash.MakeSeed()}
 	for range options.Workers {
 		r.workers = append(r.workers, newWorker(r))
 	}
@@ -89,12 +89,13 @@ type run struct {
 	bad     []BadLine
 	badAll  int
 	signOns int
+	seed    maphash.Seed
 }
 
 // turn is a line whose turn it is, or will be.
 type turn struct {
-	*Line
-	worker   uint32
+	Line
+	user     uint64 // a hash of it
 	decision []byte // as JSON, where it is asked for
 	err      error
 }
@@ -104,14 +105,12 @@ func (r *run) decode(blocks []*block) {
 	var next atomic.Int64
 	r.each(func(int, *worker) {
 		for i := next.Add(1) - 1; int(i) < len(blocks); i = next.Add(1) - 1 {
-			blocks[i].decode()
+			blocks[i].decode(r.seed)
 		}
 	})
 	for _, b := range blocks {
-		for i := range b.lines {
-			h := fnv.New32a()
-			_, _ = io.WriteString(h, b.lines[i].SignOn.User)
-			r.waiting = append(r.waiting, &turn{Line: &b.lines[i], worker: h.Sum32() % uint32(len(r.workers))})
+		for i := range b.turns {
+			r.waiting = append(r.waiting, &b.turns[i])
 		}
 		r.badAll += len(b.bad)
 		r.bad = append(r.bad, b.bad[:min(len(b.bad), max(0, MostBad-len(r.bad)))]...)
@@ -140,7 +139,7 @@ func (r *run) decide(last bool) error {
 	}
 	r.each(func(i int, w *worker) {
 		for _, t := range ready {
-			if int(t.worker) == i {
+			if int(t.user%uint64(len(r.workers))) == i {
 				t.err = w.take(t)
 			}
 		}
@@ -231,7 +230,7 @@ func (w *worker) course(c *engine.Course) {
 		return
 	}
 	w.counts = true
-	w.tally.count(w.line.Line, c, w.decision.Outcome)
+	w.tally.count(&w.line.Line, c, w.decision.Outcome)
 }
 
 // summary adds up what the workers counted.
