@@ -229,9 +229,7 @@ func (r *replayReport) print() {
 	r.table("By country", replay.Rows(r.sum.Countries), "unknown")
 	r.table("By network", r.sum.NetworkRows(), "no named network")
 	r.table("By form of device", replay.Rows(r.sum.Forms), "unknown")
-	days := replay.Rows(r.sum.Days)
-	slices.SortFunc(days, func(a, b replay.Row) int { return strings.Compare(a.Name, b.Name) })
-	r.table("By day", days, "")
+	r.table("By day", r.sum.DayRows(), "")
 	r.people()
 	r.badLines()
 }
@@ -355,7 +353,7 @@ func (r *replayReport) table(title string, rows []replay.Row, unnamed string) {
 	if title == "By day" {
 		limit = 31
 	}
-	width := 16
+	width := max(16, len([]rune(title))-2)
 	for i, row := range rows {
 		if row.Name == "" {
 			rows[i].Name = unnamed

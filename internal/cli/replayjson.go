@@ -84,7 +84,7 @@ func rowsJSON(rows []replay.Row) []jsonRow {
 func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 	j := jsonReplay{Rulebook: rb.Digest, SignOns: s.Outcomes.All(), First: s.First, Last: s.Last, Outcomes: outcomesJSON(&s.Outcomes), Changes: []jsonChange{},
 		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: []jsonCase{}, Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
-		Networks: rowsJSON(s.NetworkRows()), Forms: rowsJSON(replay.Rows(s.Forms)), Days: rowsJSON(replay.Rows(s.Days)), Watched: []jsonWatched{},
+		Networks: rowsJSON(s.NetworkRows()), Forms: rowsJSON(replay.Rows(s.Forms)), Days: rowsJSON(s.DayRows()), Watched: []jsonWatched{},
 		People: []jsonPerson{}, BadLines: s.BadLines, Bad: s.Bad}
 	for was := range s.Recorded {
 		for is, n := range s.Recorded[was] {

@@ -65,7 +65,7 @@ func run(t testing.TB, rb *rulebook.Rulebook, o replay.Options, logs ...replay.L
 // plain leaves out what is not a count.
 func plain(s *replay.Summary) string {
 	var b strings.Builder
-	for _, rows := range [][]replay.Row{replay.Rows(s.Apps), replay.Rows(s.Countries), replay.Rows(s.Forms), replay.Rows(s.Days), replay.Rows(s.Grounds), s.NetworkRows()} {
+	for _, rows := range [][]replay.Row{replay.Rows(s.Apps), replay.Rows(s.Countries), replay.Rows(s.Forms), s.DayRows(), replay.Rows(s.Grounds), s.NetworkRows()} {
 		fmt.Fprintln(&b, rows)
 	}
 	for o := range signon.Outcome(4) {

@@ -7,6 +7,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -30,11 +31,11 @@ type Summary struct {
 
 	Apps      map[string]*Outcomes
 	Countries map[string]*Outcomes
-	Forms     map[string]*Outcomes // of devices
-	Days      map[string]*Outcomes // on the rulebook's clock
-	Networks  []Outcomes           // by the id of the named network
-	Hours     [7][24]Outcomes      // of the week
-	Elsewhere Outcomes             // in no named network
+	Forms     map[string]*Outcomes        // of devices
+	Days      map[schedule.Date]*Outcomes // on the rulebook's clock
+	Networks  []Outcomes                  // by the id of the named network
+	Hours     [7][24]Outcomes             // of the week
+	Elsewhere Outcomes                    // in no named network
 	Cases     map[*rulebook.Case]*CaseTally
 	Grounds   map[string]*Outcomes // what decided beside policies
 
@@ -72,7 +73,7 @@ type WatchTally struct {
 }
 
 func newSummary(rb *rulebook.Rulebook) *Summary {
-	return &Summary{rb: rb, Apps: map[string]*Outcomes{}, Countries: map[string]*Outcomes{}, Forms: map[string]*Outcomes{}, Days: map[string]*Outcomes{},
+	return &Summary{rb: rb, Apps: map[string]*Outcomes{}, Countries: map[string]*Outcomes{}, Forms: map[string]*Outcomes{}, Days: map[schedule.Date]*Outcomes{},
 		Networks: make([]Outcomes, len(rb.Networks.Names)), Cases: map[*rulebook.Case]*CaseTally{}, Grounds: map[string]*Outcomes{},
 		People: map[string]*PersonTally{}, Watched: map[*rulebook.Policy]*WatchTally{}, quart: -1 << 62}
 }
@@ -137,7 +138,8 @@ func (s *Summary) when(t time.Time) {
 	}
 	s.quart = quart
 	local := t.In(s.rb.Zone)
-	s.day = at(s.Days, local.Format(time.DateOnly))
+	y, m, d := local.Date()
+	s.day = at(s.Days, schedule.Date{Year: y, Month: m, Day: d})
 	s.hour = &s.Hours[(local.Weekday()+6)%7][local.Hour()]
 }
 
@@ -219,10 +221,13 @@ func (s *Summary) add(o *Summary) {
 	if o.Last.After(s.Last) {
 		s.Last = o.Last
 	}
-	for _, pair := range [][2]map[string]*Outcomes{{s.Apps, o.Apps}, {s.Countries, o.Countries}, {s.Forms, o.Forms}, {s.Days, o.Days}, {s.Grounds, o.Grounds}} {
+	for _, pair := range [][2]map[string]*Outcomes{{s.Apps, o.Apps}, {s.Countries, o.Countries}, {s.Forms, o.Forms}, {s.Grounds, o.Grounds}} {
 		for k, v := range pair[1] {
 			at(pair[0], k).add(v)
 		}
+	}
+	for k, v := range o.Days {
+		at(s.Days, k).add(v)
 	}
 	for i := range s.Networks {
 		s.Networks[i].add(&o.Networks[i])
@@ -296,6 +301,15 @@ func (s *Summary) NetworkRows() []Row {
 	if s.Elsewhere.All() > 0 {
 		rows = append(rows, Row{"", s.Elsewhere})
 	}
+	return rows
+}
+
+// DayRows are the counts of the days, in their order.
+func (s *Summary) DayRows() (rows []Row) {
+	for d, o := range s.Days {
+		rows = append(rows, Row{d.String(), *o})
+	}
+	slices.SortFunc(rows, func(a, b Row) int { return cmp.Compare(a.Name, b.Name) })
 	return rows
 }
 
