@@ -1,18 +1,14 @@
 package replay
 
 import (
-	"hash/maphash"
 	"io"
-	"runtime"
-	"slices"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/go-json-experiment/json"
 
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -29,137 +25,31 @@ type Options struct {
 	Progress  func(signOns int)
 }
 
-// Late is how many lines later than where its time belongs a line may stand, and still be
-// decided in its place.
-const Late = 10_000
-
-// Run decides every sign-on of the logs anew by the engine, whose history past is. Logs are read
-// in the order of their first sign-ons, and decided in the order of their times. The result is
-// the same whatever the number of workers.
+// Run decides every sign-on of the logs anew by the engine, whose history past is.
 func Run(e *engine.Engine, past *history.Past, logs []Log, options Options) (*Summary, error) {
-	if options.Workers == 0 {
-		options.Workers = runtime.GOMAXPROCS(0)
+	r := &run{engine: e, past: past, options: options}
+	var workers []*worker
+	all := newThrough(options, func() taker {
+		w := newWorker(r)
+		workers = append(workers, w)
+		return w
+	})
+	if err := all.run(logs); err != nil {
+		return nil, err
 	}
-	r := &run{engine: e, past: past, options: options, seed: maphash.MakeSeed()}
-	for range options.Workers {
-		r.workers = append(r.workers, newWorker(r))
+	s := workers[0].tally
+	for _, w := range workers[1:] {
+		s.add(w.tally)
 	}
-	in := &reading{logs: ordered(logs)}
-	type batch struct {
-		blocks []*block
-		err    error
-	}
-	ahead, stop := make(chan batch, 1), make(chan struct{})
-	defer close(stop)
-	go func() {
-		for {
-			blocks, err := in.batch()
-			select {
-			case ahead <- batch{blocks, err}:
-			case <-stop:
-				return
-			}
-			if err != nil || len(blocks) == 0 {
-				return
-			}
-		}
-	}()
-	for {
-		b := <-ahead
-		if b.err != nil {
-			return nil, b.err
-		}
-		r.decode(b.blocks)
-		if err := r.decide(len(b.blocks) == 0); err != nil {
-			return nil, err
-		}
-		if len(b.blocks) == 0 {
-			return r.summary(), nil
-		}
-	}
+	s.Bad, s.BadLines = all.bad, all.badAll
+	return s, nil
 }
 
-// run is one replay at work.
+// run is what the workers of a replay share.
 type run struct {
 	engine  *engine.Engine
 	past    *history.Past
 	options Options
-	workers []*worker
-	waiting []*turn // decoded, in the order of their times
-	bad     []BadLine
-	badAll  int
-	signOns int
-	seed    maphash.Seed
-}
-
-// turn is a line whose turn it is, or will be.
-type turn struct {
-	Line
-	user     uint64 // a hash of it
-	decision []byte // as JSON, where it is asked for
-	err      error
-}
-
-// decode decodes blocks, each by whichever worker is free.
-func (r *run) decode(blocks []*block) {
-	var next atomic.Int64
-	r.each(func(int, *worker) {
-		for i := next.Add(1) - 1; int(i) < len(blocks); i = next.Add(1) - 1 {
-			blocks[i].decode(r.seed)
-		}
-	})
-	for _, b := range blocks {
-		for i := range b.turns {
-			r.waiting = append(r.waiting, &b.turns[i])
-		}
-		r.badAll += len(b.bad)
-		r.bad = append(r.bad, b.bad[:min(len(b.bad), max(0, MostBad-len(r.bad)))]...)
-	}
-	byTime := func(a, b *turn) int { return a.Time.Compare(b.Time) }
-	if !slices.IsSortedFunc(r.waiting, byTime) {
-		slices.SortStableFunc(r.waiting, byTime)
-	}
-}
-
-// each lets all workers work, and waits for them.
-func (r *run) each(f func(i int, w *worker)) {
-	var wg sync.WaitGroup
-	for i, w := range r.workers {
-		wg.Go(func() { f(i, w) })
-	}
-	wg.Wait()
-}
-
-// decide decides what no later line can come before; at the end, all that is left. The
-// sign-ons of one user are decided by one worker, in their order.
-func (r *run) decide(last bool) error {
-	ready := r.waiting[:max(0, len(r.waiting)-Late)]
-	if last {
-		ready = r.waiting
-	}
-	r.each(func(i int, w *worker) {
-		for _, t := range ready {
-			if int(t.user%uint64(len(r.workers))) == i {
-				t.err = w.take(t)
-			}
-		}
-	})
-	for _, t := range ready {
-		if t.err != nil {
-			return t.err
-		}
-		if t.decision != nil {
-			if _, err := r.options.Decisions.Write(append(t.decision, '\n')); err != nil {
-				return err
-			}
-		}
-	}
-	r.signOns += len(ready)
-	if r.options.Progress != nil {
-		r.options.Progress(r.signOns)
-	}
-	r.waiting = append([]*turn(nil), r.waiting[len(ready):]...)
-	return nil
 }
 
 // worker decides on the sign-ons of some of the users.
@@ -218,27 +108,15 @@ func (w *worker) explain(t *turn) (err error) {
 
 // course counts the decision if it is among those asked for.
 func (w *worker) course(c *engine.Course) {
-	o, so := &w.run.options, &w.line.SignOn
 	w.before = c.Before()
-	person := c.Person()
-	switch {
-	case !o.From.IsZero() && so.Time.Before(o.From), !o.To.IsZero() && !so.Time.Before(o.To),
-		o.User != "" && so.User != o.User,
-		o.App != "" && so.App != o.App,
-		o.Group >= 0 && (person == nil || !person.In(o.Group)),
-		o.Outcome != "" && w.decision.Outcome.String() != o.Outcome:
-		return
+	if w.counts = w.run.options.asks(&w.line.SignOn, c.Person(), w.decision.Outcome); w.counts {
+		w.tally.count(&w.line.Line, c, w.decision.Outcome)
 	}
-	w.counts = true
-	w.tally.count(&w.line.Line, c, w.decision.Outcome)
 }
 
-// summary adds up what the workers counted.
-func (r *run) summary() *Summary {
-	s := r.workers[0].tally
-	for _, w := range r.workers[1:] {
-		s.add(w.tally)
-	}
-	s.Bad, s.BadLines = r.bad, r.badAll
-	return s
+// asks reports whether a sign-on is among those that count.
+func (o *Options) asks(so *signon.SignOn, person *rulebook.Person, outcome signon.Outcome) bool {
+	return (o.From.IsZero() || !so.Time.Before(o.From)) && (o.To.IsZero() || so.Time.Before(o.To)) &&
+		(o.User == "" || so.User == o.User) && (o.App == "" || so.App == o.App) &&
+		(o.Group < 0 || person != nil && person.In(o.Group)) && (o.Outcome == "" || outcome.String() == o.Outcome)
 }

@@ -1,0 +1,145 @@
+package replay
+
+import (
+	"hash/maphash"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+)
+
+// Late is how many lines later than where its time belongs a line may stand, and still be
+// decided in its place.
+const Late = 10_000
+
+// through takes the lines of logs in their turn to workers: those of one user to one worker.
+// Logs are read in the order of their first sign-ons, and lines taken in the order of their
+// times, so that the result is the same whatever the number of workers.
+type through struct {
+	options Options
+	workers []taker
+	waiting []*turn // decoded, in the order of their times
+	bad     []BadLine
+	badAll  int
+	taken   int
+	seed    maphash.Seed
+}
+
+// taker takes the sign-ons of some of the users, each when its turn comes.
+type taker interface {
+	take(t *turn) error
+}
+
+func newThrough(options Options, newTaker func() taker) *through {
+	if options.Workers == 0 {
+		options.Workers = runtime.GOMAXPROCS(0)
+	}
+	r := &through{options: options, seed: maphash.MakeSeed()}
+	for range options.Workers {
+		r.workers = append(r.workers, newTaker())
+	}
+	return r
+}
+
+// run takes all lines of the logs.
+func (r *through) run(logs []Log) error {
+	in := &reading{logs: ordered(logs)}
+	type batch struct {
+		blocks []*block
+		err    error
+	}
+	ahead, stop := make(chan batch, 1), make(chan struct{})
+	defer close(stop)
+	go func() {
+		for {
+			blocks, err := in.batch()
+			select {
+			case ahead <- batch{blocks, err}:
+			case <-stop:
+				return
+			}
+			if err != nil || len(blocks) == 0 {
+				return
+			}
+		}
+	}()
+	for {
+		b := <-ahead
+		if b.err != nil {
+			return b.err
+		}
+		r.decode(b.blocks)
+		if err := r.take(len(b.blocks) == 0); err != nil || len(b.blocks) == 0 {
+			return err
+		}
+	}
+}
+
+// turn is a line whose turn it is, or will be.
+type turn struct {
+	Line
+	user     uint64 // a hash of it
+	decision []byte // as JSON, where it is asked for
+	err      error
+}
+
+// decode decodes blocks, each by whichever worker is free.
+func (r *through) decode(blocks []*block) {
+	var next atomic.Int64
+	r.each(func(int, taker) {
+		for i := next.Add(1) - 1; int(i) < len(blocks); i = next.Add(1) - 1 {
+			blocks[i].decode(r.seed)
+		}
+	})
+	for _, b := range blocks {
+		for i := range b.turns {
+			r.waiting = append(r.waiting, &b.turns[i])
+		}
+		r.badAll += len(b.bad)
+		r.bad = append(r.bad, b.bad[:min(len(b.bad), max(0, MostBad-len(r.bad)))]...)
+	}
+	byTime := func(a, b *turn) int { return a.Time.Compare(b.Time) }
+	if !slices.IsSortedFunc(r.waiting, byTime) {
+		slices.SortStableFunc(r.waiting, byTime)
+	}
+}
+
+// each lets all workers work, and waits for them.
+func (r *through) each(f func(i int, w taker)) {
+	var wg sync.WaitGroup
+	for i, w := range r.workers {
+		wg.Go(func() { f(i, w) })
+	}
+	wg.Wait()
+}
+
+// take takes what no later line can come before; at the end, all that is left.
+func (r *through) take(last bool) error {
+	ready := r.waiting[:max(0, len(r.waiting)-Late)]
+	if last {
+		ready = r.waiting
+	}
+	r.each(func(i int, w taker) {
+		for _, t := range ready {
+			if int(t.user%uint64(len(r.workers))) == i {
+				t.err = w.take(t)
+			}
+		}
+	})
+	for _, t := range ready {
+		if t.err != nil {
+			return t.err
+		}
+		if t.decision != nil {
+			if _, err := r.options.Decisions.Write(append(t.decision, '\n')); err != nil {
+				return err
+			}
+		}
+	}
+	r.taken += len(ready)
+	if r.options.Progress != nil {
+		r.options.Progress(r.taken)
+	}
+	r.waiting = append([]*turn(nil), r.waiting[len(ready):]...)
+	return nil
+}
