@@ -127,20 +127,36 @@ func (s *session) runReplay(rb *rulebook.Rulebook, names []string, options repla
 	if rb.Past != nil {
 		past = rb.Past.Branch()
 	}
-	var logs []replay.Log
+	logs, closeAll, err := s.openLogs(names, &options)
+	if err != nil {
+		return nil, err
+	}
+	defer closeAll()
+	return replay.Run(engine.New(rb, engine.Sources{History: past}), past, logs, options)
+}
+
+// openLogs opens logs, and lets the options show how far they are read.
+func (s *session) openLogs(names []string, options *replay.Options) (logs []replay.Log, closeAll func(), err error) {
 	var total int64
+	var opened []io.Closer
+	closeAll = func() {
+		for _, c := range opened {
+			c.Close()
+		}
+	}
 	watch := &meter{}
 	for _, name := range names {
 		in, size, err := s.openLog(name, watch)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			closeAll()
+			return nil, nil, fmt.Errorf("%s: %w", name, err)
 		}
-		defer in.Close()
+		opened = append(opened, in)
 		total += size
 		logs = append(logs, replay.Log{Name: name, In: in})
 	}
 	options.Progress = s.progress(total, watch)
-	return replay.Run(engine.New(rb, engine.Sources{History: past}), past, logs, options)
+	return logs, closeAll, nil
 }
 
 // meter counts the bytes that are read, of files as they lie on the disk.

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+func (s *session) compareCommand() *cobra.Command {
+	var logs []string
+	var f replayFlags
+	c := &cobra.Command{
+		Use:   "compare OLD NEW --log LOG",
+		Short: "Take a log through two rulebooks, and tell what the new one decides differently",
+		RunE: func(_ *cobra.Command, args []string) error {
+			switch {
+			case len(args) != 2:
+				return usage("name two rulebooks' folders: brisk compare OLD NEW --log LOG")
+			case len(logs) == 0:
+				return usage("name a log to compare them by: --log LOG")
+			}
+			return s.compare(args[0], args[1], logs, f)
+		},
+	}
+	c.Flags().StringArrayVar(&logs, "log", nil, "a sign-on log; may be given several times, and \"-\" is standard input")
+	c.Flags().StringVar(&f.out, "out", "", "write what changes to a file as JSON Lines, packed if it ends in .gz or .zst")
+	return c
+}
+
+func (s *session) compare(before, after string, logs []string, f replayFlags) error {
+	var sides [2]replay.Side
+	for i, dir := range []string{before, after} {
+		rb, err := s.loadFrom(dir)
+		if err != nil {
+			return err
+		}
+		past := history.NewPast(rb.Zone)
+		if rb.Past != nil {
+			past = rb.Past.Branch()
+		}
+		sides[i] = replay.Side{Engine: engine.New(rb, engine.Sources{History: past}), Past: past}
+	}
+	var out *lines.NewFile
+	var err error
+	f.options.Group = -1
+	if f.out != "" {
+		if out, err = lines.Create(f.out); err != nil {
+			return usage("--out: %w", err)
+		}
+		defer out.Discard()
+		f.options.Decisions = out
+	}
+	opened, closeAll, err := s.openLogs(logs, &f.options)
+	if err != nil {
+		return usage("%w", err)
+	}
+	defer closeAll()
+	c, err := replay.Compare(sides[0], sides[1], opened, f.options)
+	if err == nil && out != nil {
+		err = out.Finish()
+	}
+	if err != nil {
+		return usage("%w", err)
+	}
+	if s.json {
+		return s.writeJSON(comparisonJSON(c))
+	}
+	s.comparison(c, sides[1].Engine.Rulebook())
+	return nil
+}
+
+// loadFrom reads the rulebook in a folder; one with errors is told and not compared.
+func (s *session) loadFrom(dir string) (*rulebook.Rulebook, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, usage("the rulebook cannot be opened: %w", err)
+	}
+	defer root.Close()
+	rb := rulebook.Load(root.FS(), rulebook.Options{})
+	if rb.Diagnostics.Count(diag.Error) > 0 {
+		s.complain(&listing{rb: rb, dir: dir}, errorsOf(rb.Diagnostics))
+		return nil, usage("%s: a rulebook with errors never decides", dir)
+	}
+	return rb, nil
+}
+
+// mostGroups is how many ways in which sign-ons change are shown.
+const mostGroups = 20
+
+func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
+	same := 0
+	for o := range c.From {
+		same += c.From[o][o]
+	}
+	changed := c.Compared - same
+	if c.Compared == 0 {
+		fmt.Fprintln(s.out, "The log holds no sign-on to compare by.")
+		s.badLines(c.Bad, c.BadLines)
+		return
+	}
+	verdict := s.paint.green("nothing changes")
+	if changed > 0 {
+		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + fmt.Sprintf(" for %s, %d stay as they are", plural(len(c.People), "person"), same)
+	}
+	fmt.Fprintf(s.out, "Of %s, %s to %s, %s.\n", s.paint.bold(plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
+		c.Last.In(rb.Zone).Format("Mon 2006-01-02"), verdict)
+	s.matrix(c)
+	for _, g := range c.Groups[:min(len(c.Groups), mostGroups)] {
+		s.group(g, rb)
+	}
+	if more := len(c.Groups) - mostGroups; more > 0 {
+		fmt.Fprintf(s.out, "\nand %s more\n", plural(more, "way"))
+	}
+	s.badLines(c.Bad, c.BadLines)
+}
+
+// matrix is the table from outcome to outcome.
+func (s *session) matrix(c *replay.Comparison) {
+	outcomes := []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block}
+	fmt.Fprintf(s.out, "\n%s %s\n", s.paint.blue(pad("From, and to", 14)), s.paint.faint("  grant  review step-up   block"))
+	for _, from := range outcomes {
+		fmt.Fprintf(s.out, "  %s", pad(from.String(), 12))
+		for _, to := range outcomes {
+			n := fmt.Sprintf(" %7s", number(c.From[from][to]))
+			if from != to && c.From[from][to] > 0 {
+				n = s.paint.outcome(to, n)
+			}
+			fmt.Fprint(s.out, n)
+		}
+		fmt.Fprintln(s.out)
+	}
+}
+
+func (s *session) group(g *replay.Group, rb *rulebook.Rulebook) {
+	fmt.Fprintf(s.out, "\n%s from %s to %s, because %s\n", s.paint.bold(plural(g.Count, "sign-on")), g.From, s.paint.outcome(g.To, g.To.String()),
+		wrapped(strings.Join(g.Because, " and "), 6))
+	fmt.Fprintf(s.out, "      %s\n", wrapped(affected(g.People), 6))
+	for _, e := range g.Examples {
+		fmt.Fprintf(s.out, "      %s\n", s.paint.faint(wrapped(fmt.Sprintf("%s to %s, %s (%s)", e.User, e.App, e.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"), orAt(e)), 8)))
+	}
+}
+
+// orAt names a sign-on by its id, or by where it stands in the log.
+func orAt(e replay.Example) string {
+	if e.ID != "" {
+		return e.ID
+	}
+	return e.At
+}
+
+type jsonGroup struct {
+	From     signon.Outcome   `json:"from"`
+	To       signon.Outcome   `json:"to"`
+	Because  []string         `json:"because"`
+	Count    int              `json:"count"`
+	People   map[string]int   `json:"people"`
+	Examples []replay.Example `json:"examples"`
+}
+
+func comparisonJSON(c *replay.Comparison) any {
+	answer := struct {
+		Compared int              `json:"compared"`
+		Changed  int              `json:"changed"`
+		Changes  []jsonChange     `json:"outcomes"` // from outcome to outcome, those that stay included
+		Groups   []jsonGroup      `json:"groups"`
+		People   []jsonPerson     `json:"people"`
+		BadLines int              `json:"bad_lines"`
+		Bad      []replay.BadLine `json:"first_bad_lines"`
+	}{Compared: c.Compared, Changes: []jsonChange{}, Groups: []jsonGroup{}, People: []jsonPerson{}, BadLines: c.BadLines, Bad: c.Bad}
+	for from := range c.From {
+		for to, n := range c.From[from] {
+			if n > 0 {
+				answer.Changes = append(answer.Changes, jsonChange{signon.Outcome(from).String(), signon.Outcome(to).String(), n})
+			}
+			if from != to {
+				answer.Changed += n
+			}
+		}
+	}
+	for _, g := range c.Groups {
+		answer.Groups = append(answer.Groups, jsonGroup{g.From, g.To, g.Because, g.Count, g.People, g.Examples})
+	}
+	for _, u := range sortedKeys(c.People) {
+		p := c.People[u]
+		answer.People = append(answer.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
+	}
+	return answer
+}

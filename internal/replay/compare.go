@@ -1,0 +1,345 @@
+package replay
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Side is one of two rulebooks that are compared, with a history of its own.
+type Side struct {
+	Engine *engine.Engine
+	Past   *history.Past
+}
+
+// Comparison is what two rulebooks decide differently about a log.
+type Comparison struct {
+	Compared    int
+	Refused     int       // that one of the two could not decide
+	From        [4][4]int // by the outcome of the old rulebook, and of the new
+	Groups      []*Group  // of what changes, the largest first
+	People      map[string]*PersonTally
+	First, Last time.Time
+	BadLines    int
+	Bad         []BadLine
+}
+
+// Group are the sign-ons that change in the same way for the same reason.
+type Group struct {
+	From, To signon.Outcome
+	Because  []string // the cases that make the difference, and what is different about them
+	Count    int
+	People   map[string]int
+	Examples []Example // the first few
+}
+
+// Example is one sign-on of a group.
+type Example struct {
+	ID   string    `json:"id,omitzero"`
+	User string    `json:"user"`
+	App  string    `json:"app"`
+	Time time.Time `json:"time"`
+	At   string    `json:"at"` // file:line of the log
+
+}
+
+// mostExamples is how many examples of a group are kept.
+const mostExamples = 3
+
+// Compare takes logs through two rulebooks. What the decisions option takes are the changes.
+func Compare(before, after Side, logs []Log, options Options) (*Comparison, error) {
+	shared := &comparing{before: before, after: after, options: options, difference: differences(before.Engine.Rulebook(), after.Engine.Rulebook())}
+	var workers []*comparer
+	all := newThrough(options, func() taker {
+		c := newComparer(shared)
+		workers = append(workers, c)
+		return c
+	})
+	if err := all.run(logs); err != nil {
+		return nil, err
+	}
+	c := workers[0].counted
+	for _, w := range workers[1:] {
+		c.add(w.counted)
+	}
+	for _, g := range c.groups {
+		c.Groups = append(c.Groups, g)
+	}
+	slices.SortFunc(c.Groups, func(a, b *Group) int {
+		return cmp.Or(b.Count-a.Count, int(a.To)-int(b.To), int(a.From)-int(b.From), slices.Compare(a.Because, b.Because))
+	})
+	c.Bad, c.BadLines = all.bad, all.badAll
+	return &c.Comparison, nil
+}
+
+// comparing is what the workers of a comparison share.
+type comparing struct {
+	before, after Side
+	options       Options
+	difference    [2]map[string]string // by case, of the old rulebook and of the new
+}
+
+// differences says of every case what is different about it in the other rulebook.
+func differences(before, after *rulebook.Rulebook) (d [2]map[string]string) {
+	mine, theirs := caseTexts(before), caseTexts(after)
+	word := [2][2]string{{"is gone", "with its policy"}, {"is new", "with its policy"}}
+	for i, pair := range [2][2]map[string]string{{mine, theirs}, {theirs, mine}} {
+		d[i] = map[string]string{}
+		for name, text := range pair[0] {
+			other, there := pair[1][name]
+			policy, _, _ := strings.Cut(name, " ")
+			switch otherPolicy, samePolicy := pair[1][policy]; {
+			case !samePolicy:
+				d[i][name] = word[i][0] + " " + word[i][1]
+			case !there:
+				d[i][name] = word[i][0]
+			case other != text:
+				d[i][name] = "is different"
+			case otherPolicy != pair[0][policy]:
+				d[i][name] = "stands in a policy whose people, apps or stages are different"
+			default:
+				d[i][name] = "is the same, but other things have changed"
+			}
+		}
+	}
+	return d
+}
+
+// caseTexts are what decides in every case, by policy and label; under the policy's name
+// alone, for whom and what it is.
+func caseTexts(rb *rulebook.Rulebook) map[string]string {
+	texts := map[string]string{}
+	for _, p := range rb.Policies {
+		texts[p.Name] = policyText(p)
+		for i := range p.Cases {
+			k := &p.Cases[i]
+			asked := ""
+			if k.Demand != nil {
+				asked = k.Demand.Text
+			}
+			texts[caseName(p, k)] = fmt.Sprint(k.Text, k.Word, asked, k.Group, p.Session)
+		}
+	}
+	return texts
+}
+
+// policyText is for whom, for what and from when a policy is.
+func policyText(p *rulebook.Policy) string {
+	text := fmt.Sprint(selectors(&p.Who), p.To, p.Doing)
+	for _, s := range p.Stages {
+		text += fmt.Sprint(s.Stage, s.From.Unix())
+		if s.For != nil {
+			text += selectors(s.For)
+		}
+	}
+	return text
+}
+
+// selectors are those of people, by name: the number of a group may differ between rulebooks.
+func selectors(w *rulebook.Who) (text string) {
+	for _, list := range [][]rulebook.PersonSelector{w.Items, w.Except} {
+		for _, s := range list {
+			text += fmt.Sprint(s.Kind, s.Name, ",")
+		}
+		text += ";"
+	}
+	return text
+}
+
+func caseName(p *rulebook.Policy, k *rulebook.Case) string {
+	return fmt.Sprintf("%s %q", p.Name, k.Label)
+}
+
+// comparer compares the sign-ons of some of the users.
+type comparer struct {
+	*comparing
+	counted *counting
+	sides   [2]decided
+	see     [2]func(*engine.Course)
+	person  *rulebook.Person
+}
+
+// decided is what one rulebook made of the sign-on at hand.
+type decided struct {
+	decision signon.Decision
+	before   history.Query
+	deciding []string
+}
+
+type counting struct {
+	Comparison
+	groups map[string]*Group
+}
+
+func newComparer(shared *comparing) *comparer {
+	c := &comparer{comparing: shared, counted: &counting{groups: map[string]*Group{}, Comparison: Comparison{People: map[string]*PersonTally{}}}}
+	for i := range c.see {
+		c.see[i] = func(course *engine.Course) { c.course(&c.sides[i], course) }
+	}
+	return c
+}
+
+// course notes what decided.
+func (c *comparer) course(side *decided, course *engine.Course) {
+	side.before, side.deciding = course.Before(), side.deciding[:0]
+	c.person = course.Person()
+	for step := range course.Steps() {
+		if step.Decides {
+			side.deciding = append(side.deciding, caseName(step.Policy, step.Case))
+		}
+	}
+	switch {
+	case course.Person() == nil:
+		side.deciding = append(side.deciding, "the user is not known")
+	case course.Disabled():
+		side.deciding = append(side.deciding, "the user is disabled")
+	case course.Unmatched():
+		side.deciding = append(side.deciding, "unmatched")
+	case course.Floor():
+		side.deciding = append(side.deciding, "the floor")
+	}
+}
+
+func (c *comparer) take(t *turn) error {
+	both := [2]Side{c.before, c.after}
+	for i := range both {
+		if err := both[i].Engine.Follow(&t.SignOn, &c.sides[i].decision, c.see[i]); err != nil {
+			c.counted.Refused++
+			return nil
+		}
+	}
+	from, to := c.sides[0].decision.Outcome, c.sides[1].decision.Outcome
+	if c.options.asks(&t.SignOn, c.person, to) {
+		if err := c.count(t, from, to); err != nil {
+			return err
+		}
+	}
+	for i := range both {
+		teaches := t.Teaches()
+		if c.options.AsDecided {
+			teaches = c.sides[i].decision.Outcome == signon.Grant
+		}
+		if teaches {
+			both[i].Past.Learn(history.SignOn{Query: c.sides[i].before, ID: t.ID})
+		}
+	}
+	return nil
+}
+
+func (c *comparer) count(t *turn, from, to signon.Outcome) error {
+	n := c.counted
+	n.Compared++
+	n.From[from][to]++
+	if n.First.IsZero() || t.Time.Before(n.First) {
+		n.First = t.Time
+	}
+	if t.Time.After(n.Last) {
+		n.Last = t.Time
+	}
+	if from == to {
+		return nil
+	}
+	because := c.because(to.StricterThan(from))
+	key := fmt.Sprint(from, to, because)
+	g, ok := n.groups[key]
+	if !ok {
+		g = &Group{From: from, To: to, Because: because, People: map[string]int{}}
+		n.groups[key] = g
+	}
+	g.Count++
+	g.People[t.User]++
+	e := Example{t.ID, t.User, t.App, t.Time, fmt.Sprintf("%s:%d", t.File, t.Number)}
+	g.keep(e)
+	person := at(n.People, t.User)
+	person.Outcomes[to]++
+	if to.StricterThan(from) {
+		person.Stricter++
+	} else {
+		person.Looser++
+	}
+	if c.options.Decisions == nil {
+		return nil
+	}
+	var err error
+	t.decision, err = json.Marshal(struct {
+		Example
+		From    signon.Outcome `json:"from"`
+		To      signon.Outcome `json:"to"`
+		Because []string       `json:"because"`
+	}{e, from, to, because})
+	return err
+}
+
+// because tells what makes the difference: what decides now that did not before, or, where
+// the new outcome is looser, what no longer does.
+func (c *comparer) because(stricter bool) (list []string) {
+	side, other := 1, 0
+	if !stricter {
+		side, other = 0, 1
+	}
+	for _, name := range c.sides[side].deciding {
+		if difference, isCase := c.difference[side][name]; isCase {
+			name += " " + difference
+		} else if slices.Contains(c.sides[other].deciding, name) {
+			continue
+		}
+		list = append(list, name)
+	}
+	if len(list) == 0 {
+		list = []string{"what is known of the sign-on has changed"}
+	}
+	return list
+}
+
+// keep keeps the first examples by time.
+func (g *Group) keep(e Example) {
+	i, _ := slices.BinarySearchFunc(g.Examples, e, func(a, b Example) int {
+		return cmp.Or(a.Time.Compare(b.Time), cmp.Compare(a.At, b.At))
+	})
+	if i < mostExamples {
+		g.Examples = slices.Insert(g.Examples, i, e)
+		g.Examples = g.Examples[:min(len(g.Examples), mostExamples)]
+	}
+}
+
+func (n *counting) add(o *counting) {
+	n.Compared += o.Compared
+	n.Refused += o.Refused
+	if !o.First.IsZero() && (n.First.IsZero() || o.First.Before(n.First)) {
+		n.First = o.First
+	}
+	if o.Last.After(n.Last) {
+		n.Last = o.Last
+	}
+	for i := range n.From {
+		for j := range n.From[i] {
+			n.From[i][j] += o.From[i][j]
+		}
+	}
+	for u, p := range o.People {
+		n.People[u] = p
+	}
+	for key, theirs := range o.groups {
+		g, ok := n.groups[key]
+		if !ok {
+			n.groups[key] = theirs
+			continue
+		}
+		g.Count += theirs.Count
+		for u, k := range theirs.People {
+			g.People[u] += k
+		}
+		for _, e := range theirs.Examples {
+			g.keep(e)
+		}
+	}
+}
