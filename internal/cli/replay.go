@@ -284,8 +284,6 @@ func (r *replayReport) changes() {
 	}
 }
 
-func (r *replayReport) head(title string) { fmt.Fprintf(r.out, "\n%s\n", r.paint.blue(title)) }
-
 // reasons lists the cases, and what else, that gave an outcome.
 func (r *replayReport) reasons(title string, outcome signon.Outcome) {
 	list, labels := r.sum.CaseRows(outcome)

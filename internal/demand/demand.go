@@ -330,6 +330,17 @@ func (d *Demand) Graces(p *Proof, terms *Terms) (list []Grace) {
 	return list
 }
 
+// Baselines are those that the demand asks the device to meet.
+func (d *Demand) Baselines() (list []int) {
+	e := evaluation{terms: &Terms{}}
+	e.atoms(d.root, func(n *node) {
+		if n.op == deviceMeets {
+			list = append(list, n.baseline)
+		}
+	})
+	return list
+}
+
 // atoms calls f with each atom that is not lifted.
 func (e *evaluation) atoms(n *node, f func(*node)) {
 	if e.lifted(n) {

@@ -2,8 +2,11 @@ package engine
 
 import (
 	"cmp"
+	"time"
 
 	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -46,4 +49,24 @@ func (e *Engine) Before(so *signon.SignOn) history.Query {
 		q.Country = cmp.Or(q.Country, q.Place.Country)
 	}
 	return q
+}
+
+// FailedChecks are the labels of the checks of some baselines that are not true of a device
+// of the inventory in a person's hands. It is not asked where the case cannot be about the device.
+func (e *Engine) FailedChecks(person *rulebook.Person, record posture.Record, k *rulebook.Case, baselines []int, at time.Time) (labels []string, asked bool) {
+	f := e.frames.Get().(*frame)
+	defer func() {
+		f.release()
+		e.frames.Put(f)
+	}()
+	f.begin(&signon.SignOn{User: person.ID, Time: at, Device: &record.Device})
+	f.person, f.device, f.hasDevice, f.record, f.hasRecord = person, &record.Device, true, record, true
+	f.target = &target{app: &rulebook.App{}} // a device is the same for every app
+	if k.When != nil && k.When.Eval(f) == known.False {
+		return nil, false
+	}
+	for _, b := range baselines {
+		labels = f.failedChecks(b, labels)
+	}
+	return labels, true
 }

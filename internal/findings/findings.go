@@ -16,6 +16,7 @@ const (
 	PolicyForNobody   diag.Code = "policy-for-nobody"
 	EmptyGroup        diag.Code = "empty-group"
 	UnreachableCase   diag.Code = "unreachable-case"
+	UnreachableStage  diag.Code = "unreachable-stage"
 	SamePolicy        diag.Code = "same-policy"
 	SameCase          diag.Code = "same-case"
 	WaiverOver        diag.Code = "waiver-over"
@@ -35,7 +36,7 @@ const (
 )
 
 // Codes are all codes of warnings, those of loading a rulebook included.
-var Codes = []diag.Code{PolicyForNobody, EmptyGroup, UnreachableCase, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
+var Codes = []diag.Code{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 	AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, AcceptsNothing,
 	UnclearAcceptance, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName}
 
@@ -68,6 +69,20 @@ func (c *checker) policies() {
 			c.warn(PolicyForNobody, p.Decl.Name, "mend its who, or take the policy out", "nobody is among the people of the policy %s", p.Name)
 		}
 		c.cases(p)
+		c.stages(p)
+	}
+}
+
+// stages finds stage lines that never come into force: the first that holds wins, and one
+// before them holds for everybody and always.
+func (c *checker) stages(p *rulebook.Policy) {
+	for i, s := range p.Stages {
+		if s.For == nil && s.From.IsZero() && i < len(p.Stages)-1 {
+			next := p.Decl.Stages[i+1]
+			c.warn(UnreachableStage, ast.Name{Pos: next.Pos, Text: "stage"}, "put the line that has no date last; without one, a policy is on watch",
+				"this stage never comes: \"stage %s\" before it holds for everybody, from the beginning", s.Stage)
+			return
+		}
 	}
 }
 

@@ -32,7 +32,7 @@ func TestCompareAgreesWithTwoReplays(t *testing.T) {
 	before := skerry(t)
 	for _, c := range []struct{ file, old, new, because string }{
 		{"rulebook.warden", "skerry-line", "skerry-line", ""},
-		{"policies/crews.warden", "  stage watch\n  stage enforce from 2027-01-11\n", "", `rosters-in-port "elsewhere" stands in a policy whose people, apps or stages are different`},
+		{"policies/crews.warden", "  stage enforce from 2027-01-11\n", "", `rosters-in-port "elsewhere" stands in a policy whose people, apps or stages are different`},
 		{"policies/everyone.warden", "risk.band is guarded", "risk.band is severe", `risky-sign-ons "guarded" is different`},
 		{"policies/shore.warden", `case "closed" when time not in office-hours => block "The desk is closed."`, "", `ticket-desks "closed" is gone`},
 		{"policies/shore.warden", "policy payment-runs {", "policy night { who group finance to app ledger otherwise => block }\npolicy payment-runs {", `night "otherwise" is new with its policy`},

@@ -179,7 +179,7 @@ func TestReplayCountsWhatIsAskedFor(t *testing.T) {
 func TestWatchedPoliciesAreCounted(t *testing.T) {
 	names, texts := demoLogs(t)
 	rb := skerry(t)
-	enforced := rulebook.Load(overlay{demo.SkerryLine(), "policies/crews.warden", "  stage watch\n  stage enforce from 2027-01-11\n", ""}, rulebook.Options{})
+	enforced := rulebook.Load(overlay{demo.SkerryLine(), "policies/crews.warden", "  stage enforce from 2027-01-11\n", ""}, rulebook.Options{})
 	require.NoError(t, enforced.Diagnostics.Err())
 	log := func() replay.Log {
 		all := ""

@@ -1,0 +1,185 @@
+// Package ready finds who is not enrolled, or has no device, for what the policies will ask of them.
+package ready
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/rulebook"
+)
+
+// Gap is what one person lacks for the demand of one case.
+type Gap struct {
+	Policy   *rulebook.Policy
+	Case     *rulebook.Case
+	Person   *rulebook.Person
+	Missing  string    // methods to enrol in, or what is wrong with the devices
+	Device   bool      // it is the device that is not ready
+	Deadline time.Time // from then on the person is stopped; zero is already
+}
+
+// Find looks at every policy that is enforced now, or will be by the instant by, and at
+// everybody whom it is for. What people have now counts, and what is demanded then.
+func Find(e *engine.Engine, now, by time.Time) []Gap {
+	f := &finder{engine: e, rb: e.Rulebook(), now: now, by: by, devices: map[string][]string{}}
+	for id, d := range f.rb.Devices {
+		if d.Owner != "" {
+			f.devices[d.Owner] = append(f.devices[d.Owner], id)
+		}
+	}
+	people := make([]*rulebook.Person, 0, len(f.rb.People))
+	for _, p := range f.rb.People {
+		if !p.BreakGlass && p.Active != known.False {
+			people = append(people, p)
+		}
+	}
+	slices.SortFunc(people, func(a, b *rulebook.Person) int { return cmp.Compare(a.ID, b.ID) })
+	for _, policy := range f.rb.Policies {
+		for _, person := range people {
+			if policy.Who.Holds(person) {
+				f.look(policy, person)
+			}
+		}
+	}
+	return f.gaps
+}
+
+type finder struct {
+	engine  *engine.Engine
+	rb      *rulebook.Rulebook
+	now, by time.Time
+	devices map[string][]string // by owner
+	gaps    []Gap
+	planner demand.Planner
+}
+
+// enforced is when the policy begins to be enforced for the person: now, or a date up to by.
+func (f *finder) enforced(p *rulebook.Policy, person *rulebook.Person) (time.Time, bool) {
+	times := []time.Time{f.now}
+	for _, s := range p.Stages {
+		if s.From.After(f.now) && !s.From.After(f.by) {
+			times = append(times, s.From)
+		}
+	}
+	slices.SortFunc(times, time.Time.Compare)
+	for _, t := range times {
+		if p.StageOf(person, t) == rulebook.Enforce {
+			return t, true
+		}
+	}
+	return time.Time{}, false
+}
+
+func (f *finder) look(p *rulebook.Policy, person *rulebook.Person) {
+	start, enforced := f.enforced(p, person)
+	if !enforced {
+		return
+	}
+	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.lifts(p, person)}
+	for i := range p.Cases {
+		k := &p.Cases[i]
+		if k.Demand == nil {
+			continue
+		}
+		f.methods(p, k, person, terms, start)
+		f.device(p, k, person, terms, start)
+	}
+}
+
+// lifts are what waivers may take off the person by then, wherever the policy is for.
+func (f *finder) lifts(p *rulebook.Policy, person *rulebook.Person) (lifts []*demand.Lift) {
+	for _, w := range f.rb.Waivers {
+		if f.by.Before(w.Until) && w.Who.Holds(person) && f.share(&p.To, &w.To) {
+			lifts = append(lifts, &w.Lift)
+		}
+	}
+	return lifts
+}
+
+func (f *finder) share(a, b *rulebook.To) bool {
+	for _, app := range f.rb.Apps {
+		if a.Holds(app) && b.Holds(app) {
+			return true
+		}
+	}
+	return false
+}
+
+// posture stands in for the device at hand.
+type posture bool
+
+// Meets says the same of every baseline.
+func (p posture) Meets(int) bool { return bool(p) }
+
+// nobody may enrol while it is asked what is enrolled.
+type nobody struct{}
+
+// MayEnrol is false.
+func (nobody) MayEnrol() bool { return false }
+
+func (f *finder) proof(person *rulebook.Person, at time.Time, device bool) *demand.Proof {
+	return &demand.Proof{Methods: f.rb.Methods, Enrolled: person.Methods, Now: at, Joined: person.JoinedDay, Posture: posture(device), Enrolment: nobody{}}
+}
+
+// methods finds what the person is not enrolled in: already, or once a grace has ended.
+func (f *finder) methods(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {
+	proof := f.proof(person, start, true)
+	if !k.Demand.CanBeMet(proof, terms) {
+		plan := f.planner.Together(proof, []demand.Asked{{Demand: k.Demand, Terms: terms}})
+		f.add(Gap{Policy: p, Case: k, Person: person, Missing: f.names(plan.Enrol), Deadline: start})
+		return
+	}
+	for _, g := range k.Demand.Graces(proof, terms) {
+		f.add(Gap{Policy: p, Case: k, Person: person, Missing: g.Method.Name, Deadline: g.Deadline})
+	}
+}
+
+// names tells alternatives: "passkey, or password and app-code".
+func (f *finder) names(sets []demand.Set) string {
+	var alternatives []string
+	for _, set := range sets {
+		var names []string
+		set.Each(func(id int) { names = append(names, f.rb.Methods.All()[id].Name) })
+		alternatives = append(alternatives, strings.Join(names, " and "))
+	}
+	return strings.Join(alternatives, ", or ")
+}
+
+// device finds people of whose devices none meets what the demand cannot do without.
+func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {
+	if !k.Demand.CanBeMet(f.proof(person, start, true), terms) || k.Demand.CanBeMet(f.proof(person, start, false), terms) {
+		return
+	}
+	var wrong []string
+	ids := f.devices[person.ID]
+	slices.Sort(ids)
+	for _, id := range ids {
+		failed, asked := f.engine.FailedChecks(person, f.rb.Devices[id], k, k.Demand.Baselines(), f.now)
+		if !asked {
+			continue
+		}
+		if len(failed) == 0 {
+			return
+		}
+		wrong = append(wrong, id+": "+strings.Join(failed, ", "))
+	}
+	if len(wrong) == 0 && len(ids) > 0 {
+		return // the case is not about the devices that they have
+	}
+	if len(wrong) == 0 {
+		wrong = []string{"no device of theirs is in the inventory"}
+	}
+	f.add(Gap{Policy: p, Case: k, Person: person, Missing: strings.Join(wrong, "; "), Device: true, Deadline: start})
+}
+
+func (f *finder) add(g Gap) {
+	if !g.Deadline.After(f.now) {
+		g.Deadline = time.Time{}
+	}
+	f.gaps = append(f.gaps, g)
+}
