@@ -112,13 +112,14 @@ func (r *readiness) policy(gaps []ready.Gap) {
 	type key struct {
 		kase     *rulebook.Case
 		missing  string
+		device   bool
 		deadline time.Time
 	}
 	lists := map[key][]string{}
 	var order []key
 	for i := range gaps {
 		g := &gaps[i]
-		k := key{g.Case, g.Missing, g.Deadline}
+		k := key{g.Case, g.Missing, g.Device, g.Deadline}
 		if lists[k] == nil {
 			order = append(order, k)
 		}
@@ -133,18 +134,33 @@ func (r *readiness) policy(gaps []ready.Gap) {
 			fmt.Fprintf(r.out, "  case %q asks %s\n", printable(k.kase.Label), wrapped(k.kase.Demand.Text, 8))
 			last = k.kase
 		}
-		when := r.paint.red("already")
+		const when, most = 17, 6
+		since := r.paint.red(pad("already", when))
 		if !k.deadline.IsZero() {
-			when = r.paint.amber("from " + r.date(k.deadline))
+			since = r.paint.amber(pad("from "+r.date(k.deadline), when))
+		}
+		lack := "without " + fewer(k.missing)
+		if k.device {
+			lack = "with " + k.missing
 		}
 		names := lists[k]
-		const most = 6
 		text := strings.Join(names[:min(len(names), most)], ", ")
 		if more := len(names) - most; more > 0 {
 			text += fmt.Sprintf(" and %d more", more)
 		}
-		fmt.Fprintf(r.out, "      %s %s: %s\n", when, r.paint.bold(printable(k.missing)), wrapped(text, 8))
+		fmt.Fprintf(r.out, "    %s%s %s\n", since, r.paint.bold(plural(len(names), "person")), wrapped(lack, when+6))
+		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(text, when+4))
 	}
+}
+
+// fewer shortens a long list of alternatives.
+func fewer(missing string) string {
+	const most = 4
+	list := strings.Split(missing, ", or ")
+	if more := len(list) - most; more > 1 {
+		return fmt.Sprintf("%s, or %d others", strings.Join(list[:most], ", or "), more)
+	}
+	return missing
 }
 
 // byGroup counts the people who are not ready in each group.

@@ -172,7 +172,7 @@ func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.P
 		return // the case is not about the devices that they have
 	}
 	if len(wrong) == 0 {
-		wrong = []string{"no device of theirs is in the inventory"}
+		wrong = []string{"no device in the inventory"}
 	}
 	f.add(Gap{Policy: p, Case: k, Person: person, Missing: strings.Join(wrong, "; "), Device: true, Deadline: start})
 }
