@@ -11,16 +11,28 @@ import (
 
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/expect"
+	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/language"
 	"briskwarden.example/briskwarden/signon"
 )
 
 func (s *session) expectCommand() *cobra.Command {
 	var junit string
+	var from []string
 	c := &cobra.Command{
 		Use:   "expect [NAME…]",
 		Short: "Run the rulebook's expectations; of one that fails, say what was decided instead and why",
-		RunE:  func(_ *cobra.Command, names []string) error { return s.expect(names, junit) },
+		RunE: func(_ *cobra.Command, names []string) error {
+			if len(from) > 0 {
+				if len(names) > 0 || junit != "" {
+					return usage("--from proposes expectations, and runs none: leave out %q", append(names, "--junit")[0])
+				}
+				return s.propose(from)
+			}
+			return s.expect(names, junit)
+		},
 	}
+	c.Flags().StringArrayVar(&from, "from", nil, "propose expectations from a sign-on log instead; may be given several times")
 	c.Flags().StringVar(&junit, "junit", "", "write the results to a file in JUnit's XML")
 	return c
 }
@@ -52,6 +64,38 @@ func (s *session) expect(names []string, junit string) error {
 		err = &exit{status: exitFindings}
 	}
 	return err
+}
+
+// propose writes a few sign-ons of the logs that cover every case and outcome seen, as expectations.
+func (s *session) propose(logs []string) error {
+	e, _, err := s.engine()
+	if err != nil {
+		return err
+	}
+	p := expect.NewProposer(e)
+	var bad []replay.BadLine
+	for _, name := range logs {
+		in, _, err := s.openLog(name, &meter{})
+		if err == nil {
+			err = replay.Each(in, name, func(l *replay.Line) error { return p.Consider(&l.SignOn) }, func(b replay.BadLine) { bad = append(bad, b) })
+			in.Close()
+		}
+		if err != nil {
+			return usage("%s: %w", name, err)
+		}
+	}
+	text, err := language.Format("proposal", []byte(p.Expectations()))
+	if err != nil {
+		return err
+	}
+	if _, err := s.out.Write(text); err != nil {
+		return err
+	}
+	if p.Left > 0 {
+		fmt.Fprintf(s.err, "brisk: %s showed something new that the clauses of an expectation cannot tell\n", plural(p.Left, "sign-on"))
+	}
+	s.badLines(bad, len(bad))
+	return nil
 }
 
 func runExpectations(e *engine.Engine, names []string, now time.Time) (results []expect.Result, err error) {
