@@ -112,3 +112,22 @@ func (t *Table) Trace(a netip.Addr, network int) (tr Trace, ok bool) {
 func (t *Table) Lists(network int) (v4, v6 bool) {
 	return t.families[network].v4, t.families[network].v6
 }
+
+// Sample is an address of the network: near the beginning of its widest prefix.
+func (t *Table) Sample(network int) (netip.Addr, bool) {
+	var best netip.Prefix
+	for p, c := range t.table.AllSorted() {
+		for i := c.origin; i != 0; i = t.origins[i].next {
+			if int(t.origins[i].network) == network && (!best.IsValid() || p.Bits() < best.Bits() && p.Addr().Is4() == best.Addr().Is4()) {
+				best = p
+			}
+		}
+	}
+	if !best.IsValid() {
+		return netip.Addr{}, false
+	}
+	if next := best.Addr().Next(); best.Contains(next) && !best.IsSingleIP() {
+		return next, true
+	}
+	return best.Addr(), true
+}

@@ -44,7 +44,8 @@ type Rulebook struct {
 	Tags        map[string]int
 	Actions     map[string]bool
 	Networks    Networks
-	Atlas       place.Atlas // where addresses are, in the order in which it is asked
+	Countries   map[string][]string // the codes of each declared set
+	Atlas       place.Atlas         // where addresses are, in the order in which it is asked
 	Devices     posture.Fleet
 	Past        *history.Past // nil where no file tells it
 	Schedules   []*schedule.Schedule
@@ -60,6 +61,14 @@ type Rulebook struct {
 	Loaded      []*Loaded // the files that the rulebook points to, as they were read
 	Files       []*File   // the rulebook files, by name
 	Open        bool      // people also come from a program, so that an unknown user or group is no mistake
+}
+
+// CountryCodes are the codes that a country, or a declared set of countries, stands for.
+func (rb *Rulebook) CountryCodes(name string) []string {
+	if signon.IsCountry(name) {
+		return []string{name}
+	}
+	return rb.Countries[name]
 }
 
 // File is one rulebook file that was read.

@@ -90,6 +90,10 @@ func (r *resolver) countries() {
 		}
 		r.once(d.Items)
 	}
+	r.rb.Countries = map[string][]string{}
+	for _, d := range r.decls.countries.list {
+		r.rb.Countries[d.Name.Text] = r.flatten(d.Name.Text)
+	}
 	if circle := r.countryCircle(); circle != nil {
 		at := r.decls.countries.byName[circle[0]].Name
 		r.fail(at, "take one of them out", "sets of countries form a circle: %s", strings.Join(circle, " → "))

@@ -1,0 +1,297 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/reach"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/language/parser"
+	"briskwarden.example/briskwarden/signon"
+)
+
+func (s *session) reachCommand() *cobra.Command {
+	var columns string
+	var all bool
+	c := &cobra.Command{
+		Use:   "reach user U | app A [CLAUSES]",
+		Short: "Tell what a person gets to, or who gets to an app, with the outcome of each",
+		Long: "reach decides made-up sign-ons of one user to every app, or of everybody to one app, under the\n" +
+			"circumstances that the clauses of decide tell. --columns puts several beside each other: each is\n" +
+			"clauses, or the name of a network, a schedule, a country or a set of countries.",
+		RunE: func(_ *cobra.Command, args []string) error { return s.reach(args, columns, all) },
+	}
+	c.Flags().StringVar(&columns, "columns", "", "circumstances to put beside each other, with commas between")
+	c.Flags().BoolVar(&all, "all", false, "the whole matrix: people who fare alike, by apps")
+	return c
+}
+
+func (s *session) reach(args []string, columns string, all bool) error {
+	e, now, err := s.engine()
+	if err != nil {
+		return err
+	}
+	rb := e.Rulebook()
+	kind, name := "", ""
+	if !all {
+		if len(args) < 2 || args[0] != "user" && args[0] != "app" {
+			return usage("say whom or what it is about: brisk reach user U, or brisk reach app A, or --all")
+		}
+		kind, name, args = args[0], args[1], args[2:]
+	}
+	switch {
+	case kind == "user" && rb.People[name] == nil:
+		return usage("there is no user %q%s", name, hint(name, sortedKeys(rb.People)))
+	case kind == "app" && rb.Apps[name] == nil:
+		return usage("there is no app %q%s", name, hint(name, sortedKeys(rb.Apps)))
+	}
+	list, err := s.circumstances(rb, joinWords(args), columns, now)
+	if err != nil {
+		return err
+	}
+	switch {
+	case all:
+		groups, err := reach.Matrix(e, list[0])
+		if err != nil {
+			return usage("%w", err)
+		}
+		return s.reachMatrix(reach.Apps(e), groups)
+	case kind == "user":
+		rows, err := reach.User(e, name, list)
+		if err != nil {
+			return usage("%w", err)
+		}
+		return s.reachUser(name, list, rows)
+	}
+	groups, err := reach.App(e, name, list)
+	if err != nil {
+		return usage("%w", err)
+	}
+	return s.reachApp(name, list, groups)
+}
+
+// circumstances reads the clauses that hold for all, and each column beside them.
+func (s *session) circumstances(rb *rulebook.Rulebook, clauses, columns string, now time.Time) (list []reach.Circumstance, err error) {
+	for column := range strings.SplitSeq(columns, ",") {
+		column = strings.TrimSpace(column)
+		text, err := clausesOf(rb, column, now)
+		if err != nil {
+			return nil, usage("--columns: %w", err)
+		}
+		text = strings.TrimSpace(clauses + " " + text)
+		tree, err := parser.SignOn("circumstances", text)
+		var so signon.SignOn
+		if err == nil {
+			so, err = rb.Tell(tree, now)
+		}
+		if err != nil {
+			var found diag.List
+			found.AddErrors(diag.Syntax, "circumstances", err)
+			s.complain(&listing{source: text}, found)
+			return nil, &exit{status: exitUsage}
+		}
+		if so.Time.IsZero() {
+			so.Time = now
+		}
+		list = append(list, reach.Circumstance{Name: column, SignOn: so})
+	}
+	return list, nil
+}
+
+// clausesOf turns the name of a network, schedule or country into clauses; clauses stay as they are.
+func clausesOf(rb *rulebook.Rulebook, column string, now time.Time) (string, error) {
+	if column == "" || strings.ContainsAny(column, " \t") {
+		return column, nil
+	}
+	if id := slices.Index(rb.Networks.Names, column); id >= 0 {
+		a, ok := rb.Networks.Table.Sample(id)
+		if !ok {
+			return "", fmt.Errorf("the network %s lists no address", column)
+		}
+		return "ip " + a.String(), nil
+	}
+	for _, sch := range rb.Schedules {
+		if sch.Name != column {
+			continue
+		}
+		const step, most = 15 * time.Minute, 14 * 24 * 4
+		for i := range most {
+			if t := now.Add(time.Duration(i) * step); sch.In(t) == known.True {
+				return "at " + t.Format(time.RFC3339), nil
+			}
+		}
+		return "", fmt.Errorf("the schedule %s is not open in the next two weeks", column)
+	}
+	if codes := rb.CountryCodes(column); len(codes) > 0 {
+		return "country " + codes[0], nil
+	}
+	return "", fmt.Errorf("%q is neither clauses nor the name of a network, schedule or country", column)
+}
+
+// fareText tells a fare in a few words.
+func (s *session) fareText(f *reach.Fare, width int) string {
+	text := f.Outcome.String()
+	if f.Asked != "" {
+		text += ": " + f.Asked
+	}
+	if runes := []rune(text); width > 0 && len(runes) > width {
+		text = string(runes[:width-1]) + "…"
+	}
+	padded := pad(printable(text), width)
+	if width == 0 {
+		padded = wrapped(text, 18)
+	}
+	word := f.Outcome.String()
+	if !strings.HasPrefix(padded, word) {
+		return padded
+	}
+	return s.paint.outcome(f.Outcome, word) + padded[len(word):]
+}
+
+// columnWidth is the width of each of several columns.
+func columnWidth(n int) int {
+	if n == 1 {
+		return 0
+	}
+	return max(12, 96/n)
+}
+
+func (s *session) columnHeads(label string, width int, list []reach.Circumstance) {
+	if len(list) == 1 {
+		return
+	}
+	fmt.Fprint(s.out, pad(label, 18))
+	for _, c := range list {
+		fmt.Fprint(s.out, s.paint.blue(pad(cut(printable(c.Name), width), width)), "  ")
+	}
+	fmt.Fprintln(s.out)
+}
+
+func cut(text string, width int) string {
+	if runes := []rune(text); len(runes) > width {
+		return string(runes[:width-1]) + "…"
+	}
+	return text
+}
+
+func (s *session) reachUser(user string, list []reach.Circumstance, rows []reach.Row) error {
+	if s.json {
+		return s.writeJSON(struct {
+			User    string      `json:"user"`
+			Columns []string    `json:"columns"`
+			Apps    []reach.Row `json:"apps"`
+		}{user, names(list), rows})
+	}
+	width, reached := columnWidth(len(list)), 0
+	for _, r := range rows {
+		if slices.ContainsFunc(r.Fares, func(f reach.Fare) bool { return f.Outcome != signon.Block }) {
+			reached++
+		}
+	}
+	fmt.Fprintf(s.out, "%s gets to %d of %s.\n\n", s.paint.bold(printable(user)), reached, plural(len(rows), "app"))
+	s.columnHeads("", width, list)
+	for _, r := range rows {
+		fmt.Fprint(s.out, pad(printable(r.App), 18))
+		for i := range r.Fares {
+			fmt.Fprint(s.out, s.fareText(&r.Fares[i], width), "  ")
+		}
+		if len(list) == 1 {
+			fmt.Fprint(s.out, s.paint.faint(printable(r.Fares[0].By)))
+		}
+		fmt.Fprintln(s.out)
+	}
+	var all []reach.Fare
+	for _, r := range rows {
+		all = append(all, r.Fares...)
+	}
+	s.unknownFacts(all)
+	return nil
+}
+
+func names(list []reach.Circumstance) (names []string) {
+	for _, c := range list {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+// unknownFacts names the facts that were left out, and mattered.
+func (s *session) unknownFacts(fares []reach.Fare) {
+	var unknown []string
+	for _, f := range fares {
+		unknown = append(unknown, f.Unknown...)
+	}
+	slices.Sort(unknown)
+	if unknown = slices.Compact(unknown); len(unknown) > 0 {
+		fmt.Fprintf(s.out, "\nLeft out, and it mattered: %s\n", wrapped(strings.Join(unknown, ", "), 0))
+	}
+}
+
+func (s *session) reachApp(app string, list []reach.Circumstance, groups []*reach.Alike) error {
+	if s.json {
+		return s.writeJSON(struct {
+			App     string         `json:"app"`
+			Columns []string       `json:"columns"`
+			Alike   []*reach.Alike `json:"alike"`
+		}{app, names(list), groups})
+	}
+	all, in := 0, 0
+	var fares []reach.Fare
+	for _, g := range groups {
+		all += len(g.People)
+		if slices.ContainsFunc(g.Fares, func(f reach.Fare) bool { return f.Outcome != signon.Block }) {
+			in += len(g.People)
+		}
+		fares = append(fares, g.Fares...)
+	}
+	fmt.Fprintf(s.out, "%s get to %s, of %d; those who fare alike stand together.\n\n", s.paint.bold(plural(in, "person")), printable(app), all)
+	width := columnWidth(len(list))
+	s.columnHeads("", width, list)
+	for _, g := range groups {
+		fmt.Fprint(s.out, pad(plural(len(g.People), "person"), 18))
+		for i := range g.Fares {
+			fmt.Fprint(s.out, s.fareText(&g.Fares[i], width), "  ")
+		}
+		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(someOf(g.People, 8), 4)))
+	}
+	s.unknownFacts(fares)
+	return nil
+}
+
+// someOf lists the first few names.
+func someOf(names []string, most int) string {
+	text := strings.Join(names[:min(len(names), most)], ", ")
+	if more := len(names) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+func (s *session) reachMatrix(apps []string, groups []*reach.Alike) error {
+	if s.json {
+		return s.writeJSON(struct {
+			Apps  []string       `json:"apps"`
+			Alike []*reach.Alike `json:"alike"`
+		}{apps, groups})
+	}
+	fmt.Fprintf(s.out, "%s, of people who fare alike, by app.\n\n", s.paint.bold(plural(len(groups), "group")))
+	fmt.Fprint(s.out, strings.Repeat(" ", 12))
+	for _, app := range apps {
+		fmt.Fprint(s.out, s.paint.blue(pad(cut(printable(app), 9), 10)))
+	}
+	fmt.Fprintln(s.out)
+	for _, g := range groups {
+		fmt.Fprint(s.out, pad(plural(len(g.People), "person"), 12))
+		for _, f := range g.Fares {
+			fmt.Fprint(s.out, s.paint.outcome(f.Outcome, pad(f.Outcome.String(), 10)))
+		}
+		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(someOf(g.People, 8), 4)))
+	}
+	return nil
+}
