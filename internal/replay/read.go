@@ -24,7 +24,7 @@ type Log struct {
 // The size in bytes of the blocks in which logs are read, and how many are taken at a time.
 const (
 	blockSize  = 256 << 10
-	batchBlock = 32
+	batchBlock = 64
 )
 
 // block is a piece of a log that ends with a line, and then what was decoded of it.
