@@ -54,8 +54,8 @@ func (c *checker) stuck(p *rulebook.Policy, i int, d *demand.Demand) {
 		if person.BreakGlass || person.Active == known.False || !p.Who.Holds(person) {
 			continue
 		}
-		lifts, names := c.liftsFor(p, person)
-		key := fmt.Sprint(person.Methods, names)
+		lifts := c.rb.LiftsFor(p, person, c.now)
+		key := fmt.Sprint(person.Methods, lifts)
 		can, ok := able[key]
 		if !ok {
 			can = c.canMeet(d, person.Methods, lifts)
@@ -89,30 +89,10 @@ func few(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-// liftsFor are what waivers may take off the person, wherever the policy is for.
-func (c *checker) liftsFor(p *rulebook.Policy, person *rulebook.Person) (lifts []*demand.Lift, names []string) {
-	for _, w := range c.rb.Waivers {
-		if c.now.Before(w.Until) && w.Who.Holds(person) && c.share(&p.To, &w.To) {
-			lifts, names = append(lifts, &w.Lift), append(names, w.Name)
-		}
-	}
-	return lifts, names
-}
-
-// share reports whether an app is among both.
-func (c *checker) share(a, b *rulebook.To) bool {
-	for _, app := range c.rb.Apps {
-		if a.Holds(app) && b.Holds(app) {
-			return true
-		}
-	}
-	return false
-}
-
 // mayEnrol reports whether a policy lets the person enrol at some app that the policy is for.
 func (c *checker) mayEnrol(p *rulebook.Policy, person *rulebook.Person) bool {
 	return slices.ContainsFunc(c.rb.Policies, func(q *rulebook.Policy) bool {
-		return q.Within(rulebook.EnrolMethod) && q.Who.Holds(person) && c.share(&p.To, &q.To) &&
+		return q.Within(rulebook.EnrolMethod) && q.Who.Holds(person) && c.rb.ShareApp(&p.To, &q.To) &&
 			slices.ContainsFunc(q.Cases, func(k rulebook.Case) bool { return k.Kind == rulebook.Grant || k.Kind == rulebook.StepUp })
 	})
 }

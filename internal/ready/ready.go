@@ -80,7 +80,7 @@ func (f *finder) look(p *rulebook.Policy, person *rulebook.Person) {
 	if !enforced {
 		return
 	}
-	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.lifts(p, person)}
+	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.rb.LiftsFor(p, person, f.by)}
 	for i := range p.Cases {
 		k := &p.Cases[i]
 		if k.Demand == nil {
@@ -89,25 +89,6 @@ func (f *finder) look(p *rulebook.Policy, person *rulebook.Person) {
 		f.methods(p, k, person, terms, start)
 		f.device(p, k, person, terms, start)
 	}
-}
-
-// lifts are what waivers may take off the person by then, wherever the policy is for.
-func (f *finder) lifts(p *rulebook.Policy, person *rulebook.Person) (lifts []*demand.Lift) {
-	for _, w := range f.rb.Waivers {
-		if f.by.Before(w.Until) && w.Who.Holds(person) && f.share(&p.To, &w.To) {
-			lifts = append(lifts, &w.Lift)
-		}
-	}
-	return lifts
-}
-
-func (f *finder) share(a, b *rulebook.To) bool {
-	for _, app := range f.rb.Apps {
-		if a.Holds(app) && b.Holds(app) {
-			return true
-		}
-	}
-	return false
 }
 
 // posture stands in for the device at hand.
