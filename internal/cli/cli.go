@@ -14,6 +14,8 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -194,6 +196,15 @@ func (s *session) engine() (*engine.Engine, time.Time, error) {
 		return nil, now, err
 	}
 	return engine.New(rb, engine.Sources{Clock: func() time.Time { return now }}), now, nil
+}
+
+// learning compiles a rulebook with a history that begins with its own, and learns on.
+func learning(rb *rulebook.Rulebook) replay.Side {
+	past := history.NewPast(rb.Zone)
+	if rb.Past != nil {
+		past = rb.Past.Branch()
+	}
+	return replay.Side{Engine: engine.New(rb, engine.Sources{History: past}), Past: past}
 }
 
 // clock is the instant asked for with --at, else the time.

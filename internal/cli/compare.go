@@ -2,14 +2,14 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -44,11 +44,7 @@ func (s *session) compare(before, after string, logs []string, f replayFlags) er
 		if err != nil {
 			return err
 		}
-		past := history.NewPast(rb.Zone)
-		if rb.Past != nil {
-			past = rb.Past.Branch()
-		}
-		sides[i] = replay.Side{Engine: engine.New(rb, engine.Sources{History: past}), Past: past}
+		sides[i] = learning(rb)
 	}
 	var out *lines.NewFile
 	var err error
@@ -190,7 +186,7 @@ func comparisonJSON(c *replay.Comparison) any {
 	for _, g := range c.Groups {
 		answer.Groups = append(answer.Groups, jsonGroup{g.From, g.To, g.Because, g.Count, g.People, g.Examples})
 	}
-	for _, u := range sortedKeys(c.People) {
+	for _, u := range slices.Sorted(maps.Keys(c.People)) {
 		p := c.People[u]
 		answer.People = append(answer.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -47,9 +48,9 @@ func (s *session) reach(args []string, columns string, all bool) error {
 	}
 	switch {
 	case kind == "user" && rb.People[name] == nil:
-		return usage("there is no user %q%s", name, hint(name, sortedKeys(rb.People)))
+		return usage("there is no user %q%s", name, hint(name, slices.Sorted(maps.Keys(rb.People))))
 	case kind == "app" && rb.Apps[name] == nil:
-		return usage("there is no app %q%s", name, hint(name, sortedKeys(rb.Apps)))
+		return usage("there is no app %q%s", name, hint(name, slices.Sorted(maps.Keys(rb.Apps))))
 	}
 	list, err := s.circumstances(rb, joinWords(args), columns, now)
 	if err != nil {
@@ -258,19 +259,10 @@ func (s *session) reachApp(app string, list []reach.Circumstance, groups []*reac
 		for i := range g.Fares {
 			fmt.Fprint(s.out, s.fareText(&g.Fares[i], width), "  ")
 		}
-		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(someOf(g.People, 8), 4)))
+		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
 	}
 	s.unknownFacts(fares)
 	return nil
-}
-
-// someOf lists the first few names.
-func someOf(names []string, most int) string {
-	text := strings.Join(names[:min(len(names), most)], ", ")
-	if more := len(names) - most; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
 }
 
 func (s *session) reachMatrix(apps []string, groups []*reach.Alike) error {
@@ -291,7 +283,7 @@ func (s *session) reachMatrix(apps []string, groups []*reach.Alike) error {
 		for _, f := range g.Fares {
 			fmt.Fprint(s.out, s.paint.outcome(f.Outcome, pad(f.Outcome.String(), 10)))
 		}
-		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(someOf(g.People, 8), 4)))
+		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/ready"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
@@ -144,12 +145,8 @@ func (r *readiness) policy(gaps []ready.Gap) {
 			lack = "with " + k.missing
 		}
 		names := lists[k]
-		text := strings.Join(names[:min(len(names), most)], ", ")
-		if more := len(names) - most; more > 0 {
-			text += fmt.Sprintf(" and %d more", more)
-		}
 		fmt.Fprintf(r.out, "    %s%s %s\n", since, r.paint.bold(plural(len(names), "person")), wrapped(lack, when+6))
-		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(text, when+4))
+		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(diag.Few(names, most), when+4))
 	}
 }
 

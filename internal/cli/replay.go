@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -11,8 +12,6 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -85,18 +84,11 @@ func (s *session) replay(logs []string, f replayFlags) error {
 // bind reads and checks the options.
 func (f *replayFlags) bind(rb *rulebook.Rulebook) (err error) {
 	o := &f.options
-	if f.from != "" {
-		if o.From, _, err = dayOrInstant(f.from, rb.Zone); err != nil {
-			return usage("--from: %w", err)
-		}
-	}
-	if f.to != "" {
-		if _, o.To, err = dayOrInstant(f.to, rb.Zone); err != nil {
-			return usage("--to: %w", err)
-		}
+	if o.From, o.To, err = bounds(f.from, f.to, rb.Zone); err != nil {
+		return err
 	}
 	if _, known := rb.Apps[o.App]; o.App != "" && !known {
-		return usage("--app: there is no app %q%s", o.App, hint(o.App, sortedKeys(rb.Apps)))
+		return usage("--app: there is no app %q%s", o.App, hint(o.App, slices.Sorted(maps.Keys(rb.Apps))))
 	}
 	if _, err := signon.ParseOutcome(o.Outcome); o.Outcome != "" && err != nil {
 		return usage("--outcome: %w", err)
@@ -112,27 +104,15 @@ func (f *replayFlags) bind(rb *rulebook.Rulebook) (err error) {
 	return nil
 }
 
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
 // runReplay opens the logs and replays them, with progress on a terminal.
 func (s *session) runReplay(rb *rulebook.Rulebook, names []string, options replay.Options) (*replay.Summary, error) {
-	past := history.NewPast(rb.Zone)
-	if rb.Past != nil {
-		past = rb.Past.Branch()
-	}
 	logs, closeAll, err := s.openLogs(names, &options)
 	if err != nil {
 		return nil, err
 	}
 	defer closeAll()
-	return replay.Run(engine.New(rb, engine.Sources{History: past}), past, logs, options)
+	side := learning(rb)
+	return replay.Run(side.Engine, side.Past, logs, options)
 }
 
 // openLogs opens logs, and lets the options show how far they are read.
@@ -342,7 +322,7 @@ func (r *replayReport) watch() {
 // affected tells how many sign-ons of how many people, and who comes first.
 func affected(users map[string]int) string {
 	n := 0
-	names := sortedKeys(users)
+	names := slices.Sorted(maps.Keys(users))
 	for _, u := range names {
 		n += users[u]
 	}

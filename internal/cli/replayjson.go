@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/replay"
@@ -108,7 +110,7 @@ func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 			j.Watched = append(j.Watched, jsonWatched{p.Name, w.Applied, w.Block, w.StepUp, w.Already})
 		}
 	}
-	for _, u := range sortedKeys(s.People) {
+	for _, u := range slices.Sorted(maps.Keys(s.People)) {
 		p := s.People[u]
 		j.People = append(j.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
 	}

@@ -9,8 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
@@ -49,11 +47,8 @@ func (s *session) risk(logs []string, from, to string, options replay.RiskOption
 	if err := riskOptions(rb, from, to, &options); err != nil {
 		return err
 	}
-	past := history.NewPast(rb.Zone)
-	if rb.Past != nil {
-		past = rb.Past.Branch()
-	}
-	r := replay.NewRisk(engine.New(rb, engine.Sources{History: past}), past, options)
+	side := learning(rb)
+	r := replay.NewRisk(side.Engine, side.Past, options)
 	for _, log := range logs {
 		in, _, err := s.openLog(log, &meter{})
 		if err == nil {
@@ -86,17 +81,23 @@ func riskOptions(rb *rulebook.Rulebook, from, to string, options *replay.RiskOpt
 	if options.Top < 1 {
 		return usage("--top: list at least 1, found %d", options.Top)
 	}
+	options.From, options.To, err = bounds(from, to, rb.Zone)
+	return err
+}
+
+// bounds reads --from and --to; one that is empty is no bound.
+func bounds(from, to string, zone *time.Location) (start, end time.Time, err error) {
 	if from != "" {
-		if options.From, _, err = dayOrInstant(from, rb.Zone); err != nil {
-			return usage("--from: %w", err)
+		if start, _, err = dayOrInstant(from, zone); err != nil {
+			return start, end, usage("--from: %w", err)
 		}
 	}
 	if to != "" {
-		if _, options.To, err = dayOrInstant(to, rb.Zone); err != nil {
-			return usage("--to: %w", err)
+		if _, end, err = dayOrInstant(to, zone); err != nil {
+			return start, end, usage("--to: %w", err)
 		}
 	}
-	return nil
+	return start, end, nil
 }
 
 // dayOrInstant reads a date as its first instant and that of the day after, or an instant as itself.

@@ -239,14 +239,12 @@ type lineCounter struct {
 // begin takes a byte order mark off.
 func (c *lineCounter) begin() error {
 	mark, _ := c.in.Peek(3)
-	switch {
-	case string(mark) == "\ufeff":
-		_, err := c.in.Discard(3)
-		return err
-	case len(mark) >= 2 && (string(mark[:2]) == "\xff\xfe" || string(mark[:2]) == "\xfe\xff"):
-		return lines.At(1, lines.ErrUTF16)
+	rest, err := lines.Unmarked(mark)
+	if err != nil {
+		return lines.At(1, err)
 	}
-	return nil
+	_, err = c.in.Discard(len(mark) - len(rest))
+	return err
 }
 
 // Read reads on and remembers where lines end.

@@ -3,9 +3,9 @@ package findings
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language/ast"
@@ -70,7 +70,7 @@ func (c *checker) stuck(p *rulebook.Policy, i int, d *demand.Demand) {
 	}
 	slices.Sort(stuck)
 	c.warn(CannotEnrol, labelOf(p, i), "let them enrol by a policy for the action enrol-method, or except them",
-		"%s cannot meet the case %q (%s), and no policy lets them enrol: %s", count(len(stuck)), p.Cases[i].Label, d.Text, few(stuck))
+		"%s cannot meet the case %q (%s), and no policy lets them enrol: %s", count(len(stuck)), p.Cases[i].Label, d.Text, diag.Few(stuck, 3))
 }
 
 func count(n int) string {
@@ -78,15 +78,6 @@ func count(n int) string {
 		return "1 user"
 	}
 	return fmt.Sprintf("%d users", n)
-}
-
-// few lists the first few names.
-func few(names []string) string {
-	const most = 3
-	if len(names) > most {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
-	}
-	return strings.Join(names, ", ")
 }
 
 // mayEnrol reports whether a policy lets the person enrol at some app that the policy is for.

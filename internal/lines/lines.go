@@ -68,7 +68,7 @@ func EachOfAny(in io.Reader, f func(number int, line []byte) error) error {
 			return At(n, fmt.Errorf("cannot be read on: %w", err))
 		}
 		if n == 1 {
-			if line, err = unmarked(line); err != nil {
+			if line, err = Unmarked(line); err != nil {
 				return At(n, err)
 			}
 		}
@@ -100,8 +100,8 @@ func next(r *bufio.Reader, long *[]byte) ([]byte, error) {
 	return line, err
 }
 
-// unmarked takes the byte order mark off the first line.
-func unmarked(line []byte) ([]byte, error) {
+// Unmarked takes the byte order mark off the first bytes of a file; UTF-16 is an error.
+func Unmarked(line []byte) ([]byte, error) {
 	if bytes.HasPrefix(line, []byte("\xff\xfe")) || bytes.HasPrefix(line, []byte("\xfe\xff")) {
 		return nil, ErrUTF16
 	}

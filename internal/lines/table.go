@@ -55,7 +55,7 @@ func EachRow(in io.Reader, needs string, row func(*Table) error) error {
 }
 
 func (t *Table) header(needs string) error {
-	first, err := unmarked([]byte(t.cells[0]))
+	first, err := Unmarked([]byte(t.cells[0]))
 	if err != nil {
 		return err
 	}

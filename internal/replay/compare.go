@@ -49,7 +49,6 @@ type Example struct {
 	App  string    `json:"app"`
 	Time time.Time `json:"time"`
 	At   string    `json:"at"` // file:line of the log
-
 }
 
 // mostExamples is how many examples of a group are kept.
@@ -224,11 +223,7 @@ func (c *comparer) take(t *turn) error {
 		}
 	}
 	for i := range both {
-		teaches := t.Teaches()
-		if c.options.AsDecided {
-			teaches = c.sides[i].decision.Outcome == signon.Grant
-		}
-		if teaches {
+		if c.options.teaches(t, c.sides[i].decision.Outcome) {
 			both[i].Past.Learn(history.SignOn{Query: c.sides[i].before, ID: t.ID})
 		}
 	}

@@ -74,8 +74,6 @@ type reading struct {
 	begun bool
 }
 
-var errUTF16 = errors.New("the file is UTF-16: save it as UTF-8")
-
 // batch reads the next blocks; none is the end.
 func (r *reading) batch() (blocks []*block, err error) {
 	for len(blocks) < batchBlock && len(r.logs) > 0 {
@@ -126,10 +124,11 @@ func (r *reading) take(data []byte, cut int) (*block, error) {
 	r.line += bytes.Count(b.data, []byte("\n"))
 	if !r.begun {
 		r.begun = true
-		if bytes.HasPrefix(b.data, []byte("\xff\xfe")) || bytes.HasPrefix(b.data, []byte("\xfe\xff")) {
-			return nil, errUTF16
+		data, err := lines.Unmarked(b.data)
+		if err != nil {
+			return nil, err
 		}
-		b.data = bytes.TrimPrefix(b.data, []byte("\ufeff"))
+		b.data = data
 	}
 	return b, nil
 }

@@ -83,15 +83,16 @@ func (w *worker) take(t *turn) error {
 			return err
 		}
 	}
-	if w.teaches(t) {
+	if w.run.options.teaches(t, w.decision.Outcome) {
 		w.run.past.Learn(history.SignOn{Query: w.before, ID: so.ID})
 	}
 	return nil
 }
 
-func (w *worker) teaches(t *turn) bool {
-	if w.run.options.AsDecided {
-		return w.decision.Outcome == signon.Grant
+// teaches reports whether the history learns from a line that came out as this now.
+func (o *Options) teaches(t *turn, outcome signon.Outcome) bool {
+	if o.AsDecided {
+		return outcome == signon.Grant
 	}
 	return t.Teaches()
 }

@@ -428,7 +428,7 @@ func (c *census) enter(list *members) {
 		}
 	}
 	if len(missing) > 0 {
-		c.warn(list.origin, "members of the group %s that no file has: %s", c.r.rb.Groups.Name(list.group), fewOf(missing))
+		c.warn(list.origin, "members of the group %s that no file has: %s", c.r.rb.Groups.Name(list.group), diag.Few(missing, 3))
 	}
 }
 
@@ -442,15 +442,6 @@ func (c *census) called(h *holder) string {
 		return fmt.Sprintf("%s (%s)", h.key, h.name)
 	}
 	return h.key
-}
-
-// fewOf lists the first few of many.
-func fewOf(names []string) string {
-	const few = 3
-	if len(names) > few {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:few], ", "), len(names)-few)
-	}
-	return strings.Join(names, ", ")
 }
 
 // resolve turns the keys among the groups of a person into groups.
