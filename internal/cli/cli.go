@@ -167,6 +167,11 @@ func (s *session) load() (*rulebook.Rulebook, error) {
 		return nil, err
 	}
 	s.opened = dir
+	return readFolder(dir)
+}
+
+// readFolder reads the rulebook in a folder, whatever is wrong with it.
+func readFolder(dir string) (*rulebook.Rulebook, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, usage("the rulebook cannot be opened: %w", err)

@@ -3,14 +3,12 @@ package cli
 import (
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -46,27 +44,19 @@ func (s *session) compare(before, after string, logs []string, f replayFlags) er
 		}
 		sides[i] = learning(rb)
 	}
-	var out *lines.NewFile
-	var err error
 	f.options.Group = -1
-	if f.out != "" {
-		if out, err = lines.Create(f.out); err != nil {
-			return usage("--out: %w", err)
+	var c *replay.Comparison
+	err := f.run(func() error {
+		opened, closeAll, err := s.openLogs(logs, &f.options)
+		if err != nil {
+			return err
 		}
-		defer out.Discard()
-		f.options.Decisions = out
-	}
-	opened, closeAll, err := s.openLogs(logs, &f.options)
+		defer closeAll()
+		c, err = replay.Compare(sides[0], sides[1], opened, f.options)
+		return err
+	})
 	if err != nil {
-		return usage("%w", err)
-	}
-	defer closeAll()
-	c, err := replay.Compare(sides[0], sides[1], opened, f.options)
-	if err == nil && out != nil {
-		err = out.Finish()
-	}
-	if err != nil {
-		return usage("%w", err)
+		return err
 	}
 	if s.json {
 		return s.writeJSON(comparisonJSON(c))
@@ -77,12 +67,10 @@ func (s *session) compare(before, after string, logs []string, f replayFlags) er
 
 // loadFrom reads the rulebook in a folder; one with errors is told and not compared.
 func (s *session) loadFrom(dir string) (*rulebook.Rulebook, error) {
-	root, err := os.OpenRoot(dir)
+	rb, err := readFolder(dir)
 	if err != nil {
-		return nil, usage("the rulebook cannot be opened: %w", err)
+		return nil, err
 	}
-	defer root.Close()
-	rb := rulebook.Load(root.FS(), rulebook.Options{})
 	if rb.Diagnostics.Count(diag.Error) > 0 {
 		s.complain(&listing{rb: rb, dir: dir}, errorsOf(rb.Diagnostics))
 		return nil, usage("%s: a rulebook with errors never decides", dir)

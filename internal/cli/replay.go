@@ -59,25 +59,39 @@ func (s *session) replay(logs []string, f replayFlags) error {
 	if err := f.bind(rb); err != nil {
 		return err
 	}
-	var out *lines.NewFile
-	if f.out != "" {
-		if out, err = lines.Create(f.out); err != nil {
-			return usage("--out: %w", err)
-		}
-		defer out.Discard()
-		f.options.Decisions = out
-	}
-	summary, err := s.runReplay(rb, logs, f.options)
-	if err == nil && out != nil {
-		err = out.Finish()
-	}
+	var summary *replay.Summary
+	err = f.run(func() (err error) {
+		summary, err = s.runReplay(rb, logs, f.options)
+		return err
+	})
 	if err != nil {
-		return usage("%w", err)
+		return err
 	}
 	if s.json {
 		return s.writeJSON(replayJSON(rb, summary))
 	}
 	(&replayReport{session: s, rb: rb, sum: summary}).print()
+	return nil
+}
+
+// run lets the work write to the file of --out, if one is asked for, and finishes that when it went well.
+func (f *replayFlags) run(work func() error) error {
+	finish := func() error { return nil }
+	if f.out != "" {
+		out, err := lines.Create(f.out)
+		if err != nil {
+			return usage("--out: %w", err)
+		}
+		defer out.Discard()
+		f.options.Decisions, finish = out, out.Finish
+	}
+	err := work()
+	if err == nil {
+		err = finish()
+	}
+	if err != nil {
+		return usage("%w", err)
+	}
 	return nil
 }
 
