@@ -57,13 +57,8 @@ const mostExamples = 3
 // Compare takes logs through two rulebooks. What the decisions option takes are the changes.
 func Compare(before, after Side, logs []Log, options Options) (*Comparison, error) {
 	shared := &comparing{before: before, after: after, options: options, difference: differences(before.Engine.Rulebook(), after.Engine.Rulebook())}
-	var workers []*comparer
-	all := newThrough(options, func() taker {
-		c := newComparer(shared)
-		workers = append(workers, c)
-		return c
-	})
-	if err := all.run(logs); err != nil {
+	workers, all, err := takeThrough(logs, options, func() *comparer { return newComparer(shared) })
+	if err != nil {
 		return nil, err
 	}
 	c := workers[0].counted

@@ -28,13 +28,8 @@ type Options struct {
 // Run decides every sign-on of the logs anew by the engine, whose history past is.
 func Run(e *engine.Engine, past *history.Past, logs []Log, options Options) (*Summary, error) {
 	r := &run{engine: e, past: past, options: options}
-	var workers []*worker
-	all := newThrough(options, func() taker {
-		w := newWorker(r)
-		workers = append(workers, w)
-		return w
-	})
-	if err := all.run(logs); err != nil {
+	workers, all, err := takeThrough(logs, options, func() *worker { return newWorker(r) })
+	if err != nil {
 		return nil, err
 	}
 	s := workers[0].tally

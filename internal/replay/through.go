@@ -30,15 +30,17 @@ type taker interface {
 	take(t *turn) error
 }
 
-func newThrough(options Options, newTaker func() taker) *through {
+// takeThrough takes logs through workers of a kind, and gives the workers back.
+func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (workers []W, all *through, err error) {
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	r := &through{options: options, seed: maphash.MakeSeed()}
+	all = &through{options: options, seed: maphash.MakeSeed()}
 	for range options.Workers {
-		r.workers = append(r.workers, newTaker())
+		w := newWorker()
+		workers, all.workers = append(workers, w), append(all.workers, w)
 	}
-	return r
+	return workers, all, all.run(logs)
 }
 
 // run takes all lines of the logs.
