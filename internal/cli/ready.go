@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"encoding/csv"
 	"fmt"
 	"slices"
@@ -86,68 +85,48 @@ func (r *readiness) print() {
 		fmt.Fprintf(r.out, "%s for what the policies demand by %s.\n", r.paint.green("Everybody is ready"), day)
 		return
 	}
-	people, stopped := map[string]int{}, map[string]int{}
-	for i := range r.gaps {
-		people[r.gaps[i].Person.ID]++
-		if r.gaps[i].Deadline.IsZero() {
-			stopped[r.gaps[i].Person.ID]++
+	people := ready.People(r.gaps)
+	stopped := 0
+	for _, p := range people {
+		if p.Deadline.IsZero() {
+			stopped++
 		}
 	}
 	fmt.Fprintf(r.out, "%s not ready for what the policies demand by %s, %d of them already stopped where it is asked.\n",
-		r.paint.bold(plural(len(people), "person")), day, len(stopped))
-	for start := 0; start < len(r.gaps); {
-		end := start
-		for end < len(r.gaps) && r.gaps[end].Policy == r.gaps[start].Policy {
-			end++
-		}
-		r.policy(r.gaps[start:end])
-		start = end
-	}
-	r.byGroup()
+		r.paint.bold(plural(len(people), "person")), day, stopped)
+	r.policies()
+	r.groups(people)
+	r.people(people)
 }
 
-// policy lists, for one policy, who lacks what for which case.
-func (r *readiness) policy(gaps []ready.Gap) {
-	p := gaps[0].Policy
-	fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(printable(p.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", p.Decl.Name.Pos.File, p.Decl.Name.Pos.Line)))
-	type key struct {
-		kase     *rulebook.Case
-		missing  string
-		device   bool
-		deadline time.Time
-	}
-	lists := map[key][]string{}
-	var order []key
-	for i := range gaps {
-		g := &gaps[i]
-		k := key{g.Case, g.Missing, g.Device, g.Deadline}
-		if lists[k] == nil {
-			order = append(order, k)
+// policies lists, for each policy, who lacks what for which case.
+func (r *readiness) policies() {
+	var last ready.Lack
+	for _, l := range ready.Lacks(r.gaps) {
+		if l.Policy != last.Policy {
+			name := l.Policy.Decl.Name
+			fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(printable(name.Text)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
 		}
-		lists[k] = append(lists[k], g.Person.ID)
-	}
-	slices.SortStableFunc(order, func(a, b key) int {
-		return cmp.Or(cmp.Compare(a.kase.Pos.Line, b.kase.Pos.Line), a.deadline.Compare(b.deadline), len(lists[b])-len(lists[a]))
-	})
-	var last *rulebook.Case
-	for _, k := range order {
-		if k.kase != last {
-			fmt.Fprintf(r.out, "  case %q asks %s\n", printable(k.kase.Label), wrapped(k.kase.Demand.Text, 8))
-			last = k.kase
+		if l.Case != last.Case {
+			fmt.Fprintf(r.out, "  case %q asks %s\n", printable(l.Case.Label), wrapped(l.Case.Demand.Text, 8))
 		}
+		last = *l
 		const when, most = 17, 6
-		since := r.paint.red(pad("already", when))
-		if !k.deadline.IsZero() {
-			since = r.paint.amber(pad("from "+r.date(k.deadline), when))
+		lack := "without " + fewer(l.Missing)
+		if l.Device {
+			lack = "with " + l.Missing
 		}
-		lack := "without " + fewer(k.missing)
-		if k.device {
-			lack = "with " + k.missing
-		}
-		names := lists[k]
-		fmt.Fprintf(r.out, "    %s%s %s\n", since, r.paint.bold(plural(len(names), "person")), wrapped(lack, when+6))
-		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(diag.Few(names, most), when+4))
+		fmt.Fprintf(r.out, "    %s%s %s\n", r.since(l.Deadline, when), r.paint.bold(plural(len(l.People), "person")), wrapped(lack, when+6))
+		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(diag.Few(l.People, most), when+4))
 	}
+}
+
+// since tells from when somebody is stopped.
+func (r *readiness) since(deadline time.Time, width int) string {
+	if deadline.IsZero() {
+		return r.paint.red(pad("already", width))
+	}
+	return r.paint.amber(pad("from "+r.date(deadline), width))
 }
 
 // fewer shortens a long list of alternatives.
@@ -160,36 +139,37 @@ func fewer(missing string) string {
 	return missing
 }
 
-// byGroup counts the people who are not ready in each group.
-func (r *readiness) byGroup() {
-	in := map[int32]map[string]bool{}
-	for i := range r.gaps {
-		for _, g := range r.gaps[i].Person.Groups {
-			if in[g] == nil {
-				in[g] = map[string]bool{}
-			}
-			in[g][r.gaps[i].Person.ID] = true
-		}
-	}
-	all := map[int32]int{}
-	for _, p := range r.rb.People {
-		for _, g := range p.Groups {
-			all[g]++
-		}
-	}
-	groups := make([]int32, 0, len(in))
-	for g := range in {
-		groups = append(groups, g)
-	}
-	slices.SortFunc(groups, func(a, b int32) int {
-		return cmp.Or(len(in[b])-len(in[a]), cmp.Compare(r.rb.Groups.Name(a), r.rb.Groups.Name(b)))
-	})
+// groups counts the people who are not ready in each group.
+func (r *readiness) groups(people []*ready.Person) {
+	groups := ready.Groups(r.rb, people)
 	r.head("By group")
 	for _, g := range groups[:min(len(groups), mostRows)] {
-		fmt.Fprintf(r.out, "%5d of %-4d %s\n", len(in[g]), all[g], printable(r.rb.Groups.Name(g)))
+		fmt.Fprintf(r.out, "%5d of %-4d %s\n", g.NotReady, g.All, printable(g.Name))
 	}
 	if more := len(groups) - mostRows; more > 0 {
 		fmt.Fprintf(r.out, "             and %s more\n", plural(more, "group"))
+	}
+}
+
+// people lists those who are not ready, and the policies that would stop each.
+func (r *readiness) people(people []*ready.Person) {
+	width := 0
+	for _, p := range people {
+		width = max(width, len([]rune(printable(p.ID))))
+	}
+	const when, most = 17, 30
+	r.head(heading("By person", min(len(people), most), len(people)))
+	for _, p := range people[:min(len(people), most)] {
+		var policies []string
+		for _, g := range p.Gaps {
+			if !slices.Contains(policies, g.Policy.Name) {
+				policies = append(policies, g.Policy.Name)
+			}
+		}
+		fmt.Fprintf(r.out, "    %s%s  %s\n", r.since(p.Deadline, when), pad(printable(p.ID), width), wrapped(strings.Join(policies, ", "), when+6+width))
+	}
+	if more := len(people) - most; more > 0 {
+		fmt.Fprintf(r.out, "    and %s more; --csv lists all\n", plural(more, "person"))
 	}
 }
 

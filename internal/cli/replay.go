@@ -236,6 +236,7 @@ func (r *replayReport) print() {
 	r.reasons("Why it steps up", signon.StepUp)
 	r.watch()
 	r.table("By app", replay.Rows(r.sum.Apps), "none")
+	r.table("By policy and case", r.policyRows(), "")
 	r.table("By country", replay.Rows(r.sum.Countries), "unknown")
 	r.table("By network", r.sum.NetworkRows(), "no named network")
 	r.table("By form of device", replay.Rows(r.sum.Forms), "unknown")
@@ -257,16 +258,10 @@ func (r *replayReport) outcomes(o *replay.Outcomes) string {
 
 // changes tells what would come out otherwise than the log recorded.
 func (r *replayReport) changes() {
+	changes, recorded, changed := replay.Changes(&r.sum.Recorded)
 	var parts []string
-	recorded, changed := 0, 0
-	for was := range r.sum.Recorded {
-		for is, n := range r.sum.Recorded[was] {
-			recorded += n
-			if n > 0 && was != is {
-				changed += n
-				parts = append(parts, fmt.Sprintf("%d from %s to %s", n, signon.Outcome(was), signon.Outcome(is)))
-			}
-		}
+	for _, c := range changes {
+		parts = append(parts, fmt.Sprintf("%d from %s to %s", c.Count, c.From, c.To))
 	}
 	switch {
 	case recorded == 0:
@@ -280,42 +275,32 @@ func (r *replayReport) changes() {
 
 // reasons lists the cases, and what else, that gave an outcome.
 func (r *replayReport) reasons(title string, outcome signon.Outcome) {
-	list, labels := r.sum.CaseRows(outcome)
-	grounds := map[string]*replay.Outcomes{}
-	for g, o := range r.sum.Grounds {
-		if o[outcome] > 0 {
-			grounds[g] = &replay.Outcomes{o[outcome]}
-		}
-	}
-	if len(list)+len(grounds) == 0 {
+	cases, others := r.sum.Reasons(outcome)
+	if len(cases)+len(others) == 0 {
 		return
 	}
 	r.head(title)
-	for i, t := range list[:min(len(list), mostRows)] {
-		fmt.Fprintf(r.out, "%7d  %s %q\n", t.Decided[outcome], printable(t.Policy.Name), printable(labels[i]))
+	for _, x := range cases[:min(len(cases), mostRows)] {
+		fmt.Fprintf(r.out, "%7d  %s %q\n", x.Count, printable(x.Policy.Name), printable(x.Case.Label))
 	}
-	if more := len(list) - mostRows; more > 0 {
+	if more := len(cases) - mostRows; more > 0 {
 		fmt.Fprintf(r.out, "         and %s more\n", plural(more, "case"))
 	}
-	for _, row := range replay.Rows(grounds) {
-		fmt.Fprintf(r.out, "%7d  %s\n", row.All(), row.Name)
+	for _, x := range others {
+		fmt.Fprintf(r.out, "%7d  %s\n", x.Count, x.Ground)
 	}
 }
 
 // watch tells what the policies on watch would have done.
 func (r *replayReport) watch() {
-	policies := make([]*rulebook.Policy, 0, len(r.sum.Watched))
-	for p := range r.sum.Watched {
-		policies = append(policies, p)
-	}
-	if len(policies) == 0 {
+	watching := r.sum.Watching()
+	if len(watching) == 0 {
 		return
 	}
-	slices.SortFunc(policies, func(a, b *rulebook.Policy) int { return strings.Compare(a.Name, b.Name) })
 	r.head("On watch: what each would do, were it enforced")
-	for _, p := range policies {
-		w := r.sum.Watched[p]
-		fmt.Fprintf(r.out, "  %s %s\n", r.paint.bold(printable(p.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", p.Decl.Name.Pos.File, p.Decl.Name.Pos.Line)))
+	for _, w := range watching {
+		name := w.Policy.Decl.Name
+		fmt.Fprintf(r.out, "  %s %s\n", r.paint.bold(printable(w.Policy.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
 		if len(w.Block)+len(w.StepUp) == 0 {
 			fmt.Fprintf(r.out, "      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
 				r.paint.green("Safe to enforce by this log"), plural(w.Applied, "sign-on"), w.Already)
@@ -335,12 +320,7 @@ func (r *replayReport) watch() {
 
 // affected tells how many sign-ons of how many people, and who comes first.
 func affected(users map[string]int) string {
-	n := 0
-	names := slices.Sorted(maps.Keys(users))
-	for _, u := range names {
-		n += users[u]
-	}
-	slices.SortStableFunc(names, func(a, b string) int { return users[b] - users[a] })
+	names, n := replay.Ranked(users)
 	var first []string
 	const most = 5
 	for _, u := range names[:min(len(names), most)] {
@@ -358,8 +338,11 @@ func (r *replayReport) table(title string, rows []replay.Row, unnamed string) {
 		return
 	}
 	limit := mostRows
-	if title == "By day" {
+	switch title {
+	case "By day":
 		limit = 31
+	case "By policy and case":
+		limit = 60
 	}
 	width := max(16, len([]rune(title))-2)
 	for i, row := range rows {
@@ -376,6 +359,17 @@ func (r *replayReport) table(title string, rows []replay.Row, unnamed string) {
 	if more := len(rows) - limit; more > 0 {
 		fmt.Fprintf(r.out, "  and %d more\n", more)
 	}
+}
+
+// policyRows are the policies that decided, alone or among others, each with its cases.
+func (r *replayReport) policyRows() (rows []replay.Row) {
+	for _, p := range r.sum.PolicyRows() {
+		rows = append(rows, replay.Row{Name: p.Policy.Name, Outcomes: p.Outcomes})
+		for _, c := range p.Cases {
+			rows = append(rows, replay.Row{Name: fmt.Sprintf("  %q", c.Case.Label), Outcomes: c.Decided})
+		}
+	}
+	return rows
 }
 
 // number leaves a place empty where there is nothing to count.

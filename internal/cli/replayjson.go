@@ -88,12 +88,9 @@ func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: []jsonCase{}, Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
 		Networks: rowsJSON(s.NetworkRows()), Forms: rowsJSON(replay.Rows(s.Forms)), Days: rowsJSON(s.DayRows()), Watched: []jsonWatched{},
 		People: []jsonPerson{}, BadLines: s.BadLines, Bad: s.Bad}
-	for was := range s.Recorded {
-		for is, n := range s.Recorded[was] {
-			if n > 0 && was != is {
-				j.Changes = append(j.Changes, jsonChange{signon.Outcome(was).String(), signon.Outcome(is).String(), n})
-			}
-		}
+	changes, _, _ := replay.Changes(&s.Recorded)
+	for _, c := range changes {
+		j.Changes = append(j.Changes, jsonChange{c.From.String(), c.To.String(), c.Count})
 	}
 	for d := range s.Hours {
 		for h := range s.Hours[d] {

@@ -28,6 +28,7 @@ type Comparison struct {
 	From        [4][4]int // by the outcome of the old rulebook, and of the new
 	Groups      []*Group  // of what changes, the largest first
 	People      map[string]*PersonTally
+	Changes     Spread // of the sign-ons that change, by what they come to
 	First, Last time.Time
 	BadLines    int
 	Bad         []BadLine
@@ -175,7 +176,7 @@ type counting struct {
 }
 
 func newComparer(shared *comparing) *comparer {
-	c := &comparer{comparing: shared, counted: &counting{groups: map[string]*Group{}, Comparison: Comparison{People: map[string]*PersonTally{}}}}
+	c := &comparer{comparing: shared, counted: &counting{groups: map[string]*Group{}, Comparison: Comparison{People: map[string]*PersonTally{}, Changes: newSpread(shared.after.Engine.Rulebook().Zone)}}}
 	for i := range c.see {
 		c.see[i] = func(course *engine.Course) { c.course(&c.sides[i], course) }
 	}
@@ -249,6 +250,7 @@ func (c *comparer) count(t *turn, from, to signon.Outcome) error {
 	g.People[t.User]++
 	e := Example{t.ID, t.User, t.App, t.Time, fmt.Sprintf("%s:%d", t.File, t.Number)}
 	g.keep(e)
+	n.Changes.count(&t.SignOn, to)
 	person := at(n.People, t.User)
 	person.Outcomes[to]++
 	if to.StricterThan(from) {
@@ -310,6 +312,7 @@ func (n *counting) add(o *counting) {
 	if o.Last.After(n.Last) {
 		n.Last = o.Last
 	}
+	n.Changes.add(&o.Changes)
 	for i := range n.From {
 		for j := range n.From[i] {
 			n.From[i][j] += o.From[i][j]

@@ -69,10 +69,13 @@ func plain(s *replay.Summary) string {
 		fmt.Fprintln(&b, rows)
 	}
 	for o := range signon.Outcome(4) {
-		list, labels := s.CaseRows(o)
-		for i, c := range list {
-			fmt.Fprintln(&b, o, c.Policy.Name, labels[i], c.Taken, c.Decided, c.Open)
+		cases, _ := s.Reasons(o)
+		for _, c := range cases {
+			fmt.Fprintln(&b, o, c.Policy.Name, c.Case.Label, c.Taken, c.Decided, c.Open)
 		}
+	}
+	for _, p := range s.PolicyRows() {
+		fmt.Fprintln(&b, p.Policy.Name, p.Outcomes, len(p.Cases))
 	}
 	for p, w := range s.Watched {
 		if p.Name == "rosters-in-port" {

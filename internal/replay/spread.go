@@ -1,0 +1,127 @@
+package replay
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Outcomes counts sign-ons by outcome.
+type Outcomes [4]int
+
+// All is how many there are.
+func (o *Outcomes) All() int { return o[0] + o[1] + o[2] + o[3] }
+
+func (o *Outcomes) add(p *Outcomes) {
+	for i := range o {
+		o[i] += p[i]
+	}
+}
+
+// Spread is how outcomes are spread over apps and time.
+type Spread struct {
+	Outcomes Outcomes
+	First    time.Time // and the last
+	Last     time.Time
+	Apps     map[string]*Outcomes
+	Days     map[schedule.Date]*Outcomes // on the rulebook's clock
+	Hours    [7][24]Outcomes             // of the week, from Monday
+
+	zone  *time.Location
+	quart int64 // the quarter of an hour that day and hour are of
+	day   *Outcomes
+	hour  *Outcomes
+}
+
+func newSpread(zone *time.Location) Spread {
+	return Spread{Apps: map[string]*Outcomes{}, Days: map[schedule.Date]*Outcomes{}, zone: zone, quart: -1 << 62}
+}
+
+func (s *Spread) count(so *signon.SignOn, outcome signon.Outcome) {
+	s.Outcomes[outcome]++
+	at(s.Apps, so.App)[outcome]++
+	s.when(so.Time)
+	s.day[outcome]++
+	s.hour[outcome]++
+	s.span(so.Time, so.Time)
+}
+
+// span widens the time between the first and the last sign-on.
+func (s *Spread) span(first, last time.Time) {
+	if s.First.IsZero() || first.Before(s.First) {
+		s.First = first
+	}
+	if last.After(s.Last) {
+		s.Last = last
+	}
+}
+
+// when finds the day and the hour of the week; those of the same quarter of an hour are the same.
+func (s *Spread) when(t time.Time) {
+	quart := t.Unix() / 900
+	if quart == s.quart {
+		return
+	}
+	s.quart = quart
+	local := t.In(s.zone)
+	y, m, d := local.Date()
+	s.day = at(s.Days, schedule.Date{Year: y, Month: m, Day: d})
+	s.hour = &s.Hours[(local.Weekday()+6)%7][local.Hour()]
+}
+
+func (s *Spread) add(o *Spread) {
+	s.Outcomes.add(&o.Outcomes)
+	if !o.First.IsZero() {
+		s.span(o.First, o.Last)
+	}
+	addAll(s.Apps, o.Apps)
+	addAll(s.Days, o.Days)
+	for d := range s.Hours {
+		for h := range s.Hours[d] {
+			s.Hours[d][h].add(&o.Hours[d][h])
+		}
+	}
+}
+
+// DayRows are the counts of the days, in their order.
+func (s *Spread) DayRows() (rows []Row) {
+	for d, o := range s.Days {
+		rows = append(rows, Row{d.String(), *o})
+	}
+	slices.SortFunc(rows, func(a, b Row) int { return cmp.Compare(a.Name, b.Name) })
+	return rows
+}
+
+// at finds the counts of a key, and begins them where there are none.
+func at[K comparable, V any](m map[K]*V, key K) *V {
+	v, ok := m[key]
+	if !ok {
+		v = new(V)
+		m[key] = v
+	}
+	return v
+}
+
+func addAll[K comparable](to, from map[K]*Outcomes) {
+	for k, v := range from {
+		at(to, k).add(v)
+	}
+}
+
+// Row is a line of a table of counts.
+type Row struct {
+	Name string
+	Outcomes
+}
+
+// Rows are the counts of a table, the most frequent first.
+func Rows(m map[string]*Outcomes) (rows []Row) {
+	for name, o := range m {
+		rows = append(rows, Row{name, *o})
+	}
+	slices.SortFunc(rows, func(a, b Row) int { return cmp.Or(b.All()-a.All(), cmp.Compare(a.Name, b.Name)) })
+	return rows
+}
