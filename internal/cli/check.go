@@ -11,6 +11,7 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 func (s *session) checkCommand() *cobra.Command {
@@ -64,12 +65,12 @@ func (s *session) check(sarif string) error {
 func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List, accepted []findings.Accepted) {
 	errors, warnings := list.Count(diag.Error), list.Count(diag.Warning)
 	if errors > 0 {
-		fmt.Fprintf(s.out, "%s, %s: a rulebook with errors never decides.\n", s.paint.red(plural(errors, "error")), plural(warnings, "warning"))
+		fmt.Fprintf(s.out, "%s, %s: a rulebook with errors never decides.\n", s.paint.red(spell.Plural(errors, "error")), spell.Plural(warnings, "warning"))
 		return
 	}
 	verdict := s.paint.green("no errors")
 	if warnings > 0 {
-		verdict += ", " + s.paint.amber(plural(warnings, "warning"))
+		verdict += ", " + s.paint.amber(spell.Plural(warnings, "warning"))
 	}
 	if len(accepted) > 0 {
 		verdict += fmt.Sprintf(", %d accepted", len(accepted))
@@ -78,9 +79,9 @@ func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List, accepted [
 	for _, a := range accepted {
 		fmt.Fprintf(s.out, "  %s\n", s.paint.faint(wrapped(fmt.Sprintf("accepted %s:%d %s, because %s", a.Pos.File, a.Pos.Line, a.Code, a.Because), 4)))
 	}
-	counts := []string{plural(len(rb.Policies), "policy"), plural(len(rb.Waivers), "waiver"), plural(len(rb.Apps), "app"),
-		plural(len(rb.People), "person"), plural(len(rb.Groups.Names()), "group"), plural(len(rb.Expects), "expectation")}
-	fmt.Fprintf(s.out, "Read %s: %s.\n", plural(len(rb.Files), "rulebook file"), strings.Join(counts, ", "))
+	counts := []string{spell.Plural(len(rb.Policies), "policy"), spell.Plural(len(rb.Waivers), "waiver"), spell.Plural(len(rb.Apps), "app"),
+		spell.Plural(len(rb.People), "person"), spell.Plural(len(rb.Groups.Names()), "group"), spell.Plural(len(rb.Expects), "expectation")}
+	fmt.Fprintf(s.out, "Read %s: %s.\n", spell.Plural(len(rb.Files), "rulebook file"), strings.Join(counts, ", "))
 	s.checkLoaded(rb)
 }
 
@@ -98,18 +99,18 @@ func (s *session) checkLoaded(rb *rulebook.Rulebook) {
 		if len(l.Aside) > 0 {
 			var aside []string
 			for _, t := range l.Aside {
-				aside = append(aside, fmt.Sprintf("%d %s", t.N, printable(t.What)))
+				aside = append(aside, fmt.Sprintf("%d %s", t.N, spell.Printable(t.What)))
 			}
 			line += s.paint.faint("; left aside: " + strings.Join(aside, ", "))
 		}
-		fmt.Fprintf(s.out, "  %-*s  %s\n", width, printable(l.File), line)
+		fmt.Fprintf(s.out, "  %-*s  %s\n", width, spell.Printable(l.File), line)
 	}
 }
 
 func tallies(list []rulebook.Tally) string {
 	var parts []string
 	for _, t := range list {
-		parts = append(parts, plural(t.N, t.What))
+		parts = append(parts, spell.Plural(t.N, t.What))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -92,7 +92,7 @@ func (s *session) status(err error) int {
 		e = &exit{exitUsage, err}
 	}
 	if e.err != nil {
-		fmt.Fprintln(s.err, "brisk:", printable(e.err.Error()))
+		fmt.Fprintln(s.err, "brisk:", spell.Printable(e.err.Error()))
 	}
 	return e.status
 }

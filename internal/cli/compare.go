@@ -10,7 +10,9 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/report"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -32,6 +34,7 @@ func (s *session) compareCommand() *cobra.Command {
 	}
 	c.Flags().StringArrayVar(&logs, "log", nil, "a sign-on log; may be given several times, and \"-\" is standard input")
 	c.Flags().StringVar(&f.out, "out", "", "write what changes to a file as JSON Lines, packed if it ends in .gz or .zst")
+	f.report.add(c.Flags())
 	return c
 }
 
@@ -58,10 +61,14 @@ func (s *session) compare(before, after string, logs []string, f replayFlags) er
 	if err != nil {
 		return err
 	}
+	old, changed := sides[0].Engine.Rulebook(), sides[1].Engine.Rulebook()
+	if err := s.writeReport(f.report, func() *report.Page { return report.Compare(old, changed, c) }); err != nil {
+		return err
+	}
 	if s.json {
 		return s.writeJSON(comparisonJSON(c))
 	}
-	s.comparison(c, sides[1].Engine.Rulebook())
+	s.comparison(c, changed)
 	return nil
 }
 
@@ -94,16 +101,16 @@ func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
 	}
 	verdict := s.paint.green("nothing changes")
 	if changed > 0 {
-		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + fmt.Sprintf(" for %s, %d stay as they are", plural(len(c.People), "person"), same)
+		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + fmt.Sprintf(" for %s, %d stay as they are", spell.Plural(len(c.People), "person"), same)
 	}
-	fmt.Fprintf(s.out, "Of %s, %s to %s, %s.\n", s.paint.bold(plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
+	fmt.Fprintf(s.out, "Of %s, %s to %s, %s.\n", s.paint.bold(spell.Plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
 		c.Last.In(rb.Zone).Format("Mon 2006-01-02"), verdict)
 	s.matrix(c)
 	for _, g := range c.Groups[:min(len(c.Groups), mostGroups)] {
 		s.group(g, rb)
 	}
 	if more := len(c.Groups) - mostGroups; more > 0 {
-		fmt.Fprintf(s.out, "\nand %s more\n", plural(more, "way"))
+		fmt.Fprintf(s.out, "\nand %s more\n", spell.Plural(more, "way"))
 	}
 	s.badLines(c.Bad, c.BadLines)
 }
@@ -126,7 +133,7 @@ func (s *session) matrix(c *replay.Comparison) {
 }
 
 func (s *session) group(g *replay.Group, rb *rulebook.Rulebook) {
-	fmt.Fprintf(s.out, "\n%s from %s to %s, because %s\n", s.paint.bold(plural(g.Count, "sign-on")), g.From, s.paint.outcome(g.To, g.To.String()),
+	fmt.Fprintf(s.out, "\n%s from %s to %s, because %s\n", s.paint.bold(spell.Plural(g.Count, "sign-on")), g.From, s.paint.outcome(g.To, g.To.String()),
 		wrapped(strings.Join(g.Because, " and "), 6))
 	fmt.Fprintf(s.out, "      %s\n", wrapped(affected(g.People), 6))
 	for _, e := range g.Examples {

@@ -14,6 +14,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/language/scanner"
 	"briskwarden.example/briskwarden/signon"
@@ -208,7 +209,7 @@ func (s *session) decideRequests(e *engine.Engine, o decideOptions) error {
 	}
 	var complaint error
 	if unread > 0 {
-		complaint = fmt.Errorf("%s could not be read and came out as block", plural(unread, "request"))
+		complaint = fmt.Errorf("%s could not be read and came out as block", spell.Plural(unread, "request"))
 	}
 	switch {
 	case o.exitCode && strictest != signon.Grant:

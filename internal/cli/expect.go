@@ -12,6 +12,7 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/expect"
 	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -92,7 +93,7 @@ func (s *session) propose(logs []string) error {
 		return err
 	}
 	if p.Left > 0 {
-		fmt.Fprintf(s.err, "brisk: %s showed something new that the clauses of an expectation cannot tell\n", plural(p.Left, "sign-on"))
+		fmt.Fprintf(s.err, "brisk: %s showed something new that the clauses of an expectation cannot tell\n", spell.Plural(p.Left, "sign-on"))
 	}
 	s.badLines(bad, len(bad))
 	return nil
@@ -129,10 +130,10 @@ func (s *session) expectText(e *engine.Engine, results []expect.Result, failed i
 		r := &results[i]
 		at := r.Expect.Decl.Name.Pos
 		if len(r.Failed) == 0 {
-			fmt.Fprintf(s.out, "%s  %s\n", s.paint.green("ok  "), printable(r.Expect.Name))
+			fmt.Fprintf(s.out, "%s  %s\n", s.paint.green("ok  "), spell.Printable(r.Expect.Name))
 			continue
 		}
-		fmt.Fprintf(s.out, "%s  %s %s\n", s.paint.red("FAIL"), s.paint.bold(printable(r.Expect.Name)),
+		fmt.Fprintf(s.out, "%s  %s %s\n", s.paint.red("FAIL"), s.paint.bold(spell.Printable(r.Expect.Name)),
 			s.paint.faint(fmt.Sprintf("(%s:%d)", at.File, at.Line)))
 		for _, f := range r.Failed {
 			fmt.Fprintf(s.out, "      %s\n", wrapped(f, 6))
@@ -146,9 +147,9 @@ func (s *session) expectText(e *engine.Engine, results []expect.Result, failed i
 	case n == 0:
 		fmt.Fprintln(s.out, "The rulebook has no expectations.")
 	case failed == 0:
-		fmt.Fprintf(s.out, "%s.\n", s.paint.green(fmt.Sprintf("All %s hold", plural(n, "expectation"))))
+		fmt.Fprintf(s.out, "%s.\n", s.paint.green(fmt.Sprintf("All %s hold", spell.Plural(n, "expectation"))))
 	default:
-		fmt.Fprintf(s.out, "%s.\n", s.paint.red(fmt.Sprintf("%d of %s failed", failed, plural(n, "expectation"))))
+		fmt.Fprintf(s.out, "%s.\n", s.paint.red(fmt.Sprintf("%d of %s failed", failed, spell.Plural(n, "expectation"))))
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/token"
 )
 
@@ -33,7 +34,7 @@ func (l *listing) print(list diag.List) {
 	for i, d := range list {
 		if i == mostListed {
 			rest := list[i:]
-			fmt.Fprintf(l.out, "… and %s and %s more.\n\n", plural(rest.Count(diag.Error), "error"), plural(rest.Count(diag.Warning), "warning"))
+			fmt.Fprintf(l.out, "… and %s and %s more.\n\n", spell.Plural(rest.Count(diag.Error), "error"), spell.Plural(rest.Count(diag.Warning), "warning"))
 			return
 		}
 		l.finding(d)
@@ -45,11 +46,11 @@ func (l *listing) finding(d diag.Diagnostic) {
 	if d.Severity == diag.Warning {
 		word = l.paint.amber("warning")
 	}
-	at, message := printable(d.Pos.String()), d.Message
+	at, message := spell.Printable(d.Pos.String()), d.Message
 	if d.Severity == diag.Warning {
 		message += " [" + string(d.Code) + "]"
 	}
-	text := printable(message)
+	text := spell.Printable(message)
 	if l.paint { // elsewhere a finding is one line, for what reads it
 		text = wrappedFrom(message, utf8.RuneCountInString(at)+len(d.Severity.String())+4, 9)
 	}

@@ -12,13 +12,15 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/reach"
+	"briskwarden.example/briskwarden/internal/report"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/signon"
 )
 
 func (s *session) reachCommand() *cobra.Command {
-	var columns string
+	var columns, charts string
 	var all bool
 	c := &cobra.Command{
 		Use:   "reach user U | app A [CLAUSES]",
@@ -26,14 +28,15 @@ func (s *session) reachCommand() *cobra.Command {
 		Long: "reach decides made-up sign-ons of one user to every app, or of everybody to one app, under the\n" +
 			"circumstances that the clauses of decide tell. --columns puts several beside each other: each is\n" +
 			"clauses, or the name of a network, a schedule, a country or a set of countries.",
-		RunE: func(_ *cobra.Command, args []string) error { return s.reach(args, columns, all) },
+		RunE: func(_ *cobra.Command, args []string) error { return s.reach(args, columns, all, charts) },
 	}
 	c.Flags().StringVar(&columns, "columns", "", "circumstances to put beside each other, with commas between")
 	c.Flags().BoolVar(&all, "all", false, "the whole matrix: people who fare alike, by apps")
+	c.Flags().StringVar(&charts, "charts", "", "with --all: write a chart of the matrix into a folder, as PNG and SVG")
 	return c
 }
 
-func (s *session) reach(args []string, columns string, all bool) error {
+func (s *session) reach(args []string, columns string, all bool, charts string) error {
 	e, now, err := s.engine()
 	if err != nil {
 		return err
@@ -61,6 +64,9 @@ func (s *session) reach(args []string, columns string, all bool) error {
 		groups, err := reach.Matrix(e, list[0])
 		if err != nil {
 			return usage("%w", err)
+		}
+		if err := s.writeCharts(charts, []report.Chart{report.Reach(reach.Apps(e), groups)}); err != nil {
+			return err
 		}
 		return s.reachMatrix(reach.Apps(e), groups)
 	case kind == "user":
@@ -144,7 +150,7 @@ func (s *session) fareText(f *reach.Fare, width int) string {
 	if runes := []rune(text); width > 0 && len(runes) > width {
 		text = string(runes[:width-1]) + "…"
 	}
-	padded := pad(printable(text), width)
+	padded := pad(spell.Printable(text), width)
 	if width == 0 {
 		padded = wrapped(text, 18)
 	}
@@ -169,7 +175,7 @@ func (s *session) columnHeads(label string, width int, list []reach.Circumstance
 	}
 	fmt.Fprint(s.out, pad(label, 18))
 	for _, c := range list {
-		fmt.Fprint(s.out, s.paint.blue(pad(cut(printable(c.Name), width), width)), "  ")
+		fmt.Fprint(s.out, s.paint.blue(pad(cut(spell.Printable(c.Name), width), width)), "  ")
 	}
 	fmt.Fprintln(s.out)
 }
@@ -195,15 +201,15 @@ func (s *session) reachUser(user string, list []reach.Circumstance, rows []reach
 			reached++
 		}
 	}
-	fmt.Fprintf(s.out, "%s gets to %d of %s.\n\n", s.paint.bold(printable(user)), reached, plural(len(rows), "app"))
+	fmt.Fprintf(s.out, "%s gets to %d of %s.\n\n", s.paint.bold(spell.Printable(user)), reached, spell.Plural(len(rows), "app"))
 	s.columnHeads("", width, list)
 	for _, r := range rows {
-		fmt.Fprint(s.out, pad(printable(r.App), 18))
+		fmt.Fprint(s.out, pad(spell.Printable(r.App), 18))
 		for i := range r.Fares {
 			fmt.Fprint(s.out, s.fareText(&r.Fares[i], width), "  ")
 		}
 		if len(list) == 1 {
-			fmt.Fprint(s.out, s.paint.faint(printable(r.Fares[0].By)))
+			fmt.Fprint(s.out, s.paint.faint(spell.Printable(r.Fares[0].By)))
 		}
 		fmt.Fprintln(s.out)
 	}
@@ -251,11 +257,11 @@ func (s *session) reachApp(app string, list []reach.Circumstance, groups []*reac
 		}
 		fares = append(fares, g.Fares...)
 	}
-	fmt.Fprintf(s.out, "%s get to %s, of %d; those who fare alike stand together.\n\n", s.paint.bold(plural(in, "person")), printable(app), all)
+	fmt.Fprintf(s.out, "%s get to %s, of %d; those who fare alike stand together.\n\n", s.paint.bold(spell.Plural(in, "person")), spell.Printable(app), all)
 	width := columnWidth(len(list))
 	s.columnHeads("", width, list)
 	for _, g := range groups {
-		fmt.Fprint(s.out, pad(plural(len(g.People), "person"), 18))
+		fmt.Fprint(s.out, pad(spell.Plural(len(g.People), "person"), 18))
 		for i := range g.Fares {
 			fmt.Fprint(s.out, s.fareText(&g.Fares[i], width), "  ")
 		}
@@ -272,14 +278,14 @@ func (s *session) reachMatrix(apps []string, groups []*reach.Alike) error {
 			Alike []*reach.Alike `json:"alike"`
 		}{apps, groups})
 	}
-	fmt.Fprintf(s.out, "%s, of people who fare alike, by app.\n\n", s.paint.bold(plural(len(groups), "group")))
+	fmt.Fprintf(s.out, "%s, of people who fare alike, by app.\n\n", s.paint.bold(spell.Plural(len(groups), "group")))
 	fmt.Fprint(s.out, strings.Repeat(" ", 12))
 	for _, app := range apps {
-		fmt.Fprint(s.out, s.paint.blue(pad(cut(printable(app), 9), 10)))
+		fmt.Fprint(s.out, s.paint.blue(pad(cut(spell.Printable(app), 9), 10)))
 	}
 	fmt.Fprintln(s.out)
 	for _, g := range groups {
-		fmt.Fprint(s.out, pad(plural(len(g.People), "person"), 12))
+		fmt.Fprint(s.out, pad(spell.Plural(len(g.People), "person"), 12))
 		for _, f := range g.Fares {
 			fmt.Fprint(s.out, s.paint.outcome(f.Outcome, pad(f.Outcome.String(), 10)))
 		}

@@ -12,25 +12,29 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/ready"
+	"briskwarden.example/briskwarden/internal/report"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 func (s *session) readyCommand() *cobra.Command {
 	var by string
 	var asCSV bool
+	var page reportFlags
 	c := &cobra.Command{
 		Use:   "ready",
 		Short: "Tell who is not enrolled, or has no device, for what the policies will demand, and from when they would be stopped",
 		Args:  noArgs,
-		RunE:  func(*cobra.Command, []string) error { return s.ready(by, asCSV) },
+		RunE:  func(*cobra.Command, []string) error { return s.ready(by, asCSV, page) },
 	}
 	c.Flags().StringVar(&by, "by", "", "count the policies that are to be enforced by this date too (default: by today)")
 	c.Flags().BoolVar(&asCSV, "csv", false, "a line for each person and case, for writing to them: id, missing, deadline, days left, …")
+	page.add(c.Flags())
 	return c
 }
 
-func (s *session) ready(by string, asCSV bool) error {
+func (s *session) ready(by string, asCSV bool, page reportFlags) error {
 	e, now, err := s.engine()
 	if err != nil {
 		return err
@@ -46,6 +50,9 @@ func (s *session) ready(by string, asCSV bool) error {
 		}
 	}
 	r := &readiness{session: s, rb: e.Rulebook(), now: now, by: until, gaps: ready.Find(e, now, until)}
+	if err := s.writeReport(page, func() *report.Page { return report.Ready(r.rb, r.gaps, r.now, r.by) }); err != nil {
+		return err
+	}
 	switch {
 	case s.json:
 		return s.writeJSON(r.json())
@@ -93,7 +100,7 @@ func (r *readiness) print() {
 		}
 	}
 	fmt.Fprintf(r.out, "%s not ready for what the policies demand by %s, %d of them already stopped where it is asked.\n",
-		r.paint.bold(plural(len(people), "person")), day, stopped)
+		r.paint.bold(spell.Plural(len(people), "person")), day, stopped)
 	r.policies()
 	r.groups(people)
 	r.people(people)
@@ -105,18 +112,18 @@ func (r *readiness) policies() {
 	for _, l := range ready.Lacks(r.gaps) {
 		if l.Policy != last.Policy {
 			name := l.Policy.Decl.Name
-			fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(printable(name.Text)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
+			fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(spell.Printable(name.Text)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
 		}
 		if l.Case != last.Case {
-			fmt.Fprintf(r.out, "  case %q asks %s\n", printable(l.Case.Label), wrapped(l.Case.Demand.Text, 8))
+			fmt.Fprintf(r.out, "  case %q asks %s\n", spell.Printable(l.Case.Label), wrapped(l.Case.Demand.Text, 8))
 		}
 		last = *l
 		const when, most = 17, 6
-		lack := "without " + fewer(l.Missing)
+		lack := "without " + ready.Fewer(l.Missing)
 		if l.Device {
 			lack = "with " + l.Missing
 		}
-		fmt.Fprintf(r.out, "    %s%s %s\n", r.since(l.Deadline, when), r.paint.bold(plural(len(l.People), "person")), wrapped(lack, when+6))
+		fmt.Fprintf(r.out, "    %s%s %s\n", r.since(l.Deadline, when), r.paint.bold(spell.Plural(len(l.People), "person")), wrapped(lack, when+6))
 		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(diag.Few(l.People, most), when+4))
 	}
 }
@@ -129,25 +136,15 @@ func (r *readiness) since(deadline time.Time, width int) string {
 	return r.paint.amber(pad("from "+r.date(deadline), width))
 }
 
-// fewer shortens a long list of alternatives.
-func fewer(missing string) string {
-	const most = 4
-	list := strings.Split(missing, ", or ")
-	if more := len(list) - most; more > 1 {
-		return fmt.Sprintf("%s, or %d others", strings.Join(list[:most], ", or "), more)
-	}
-	return missing
-}
-
 // groups counts the people who are not ready in each group.
 func (r *readiness) groups(people []*ready.Person) {
 	groups := ready.Groups(r.rb, people)
 	r.head("By group")
 	for _, g := range groups[:min(len(groups), mostRows)] {
-		fmt.Fprintf(r.out, "%5d of %-4d %s\n", g.NotReady, g.All, printable(g.Name))
+		fmt.Fprintf(r.out, "%5d of %-4d %s\n", g.NotReady, g.All, spell.Printable(g.Name))
 	}
 	if more := len(groups) - mostRows; more > 0 {
-		fmt.Fprintf(r.out, "             and %s more\n", plural(more, "group"))
+		fmt.Fprintf(r.out, "             and %s more\n", spell.Plural(more, "group"))
 	}
 }
 
@@ -155,7 +152,7 @@ func (r *readiness) groups(people []*ready.Person) {
 func (r *readiness) people(people []*ready.Person) {
 	width := 0
 	for _, p := range people {
-		width = max(width, len([]rune(printable(p.ID))))
+		width = max(width, len([]rune(spell.Printable(p.ID))))
 	}
 	const when, most = 17, 30
 	r.head(heading("By person", min(len(people), most), len(people)))
@@ -166,10 +163,10 @@ func (r *readiness) people(people []*ready.Person) {
 				policies = append(policies, g.Policy.Name)
 			}
 		}
-		fmt.Fprintf(r.out, "    %s%s  %s\n", r.since(p.Deadline, when), pad(printable(p.ID), width), wrapped(strings.Join(policies, ", "), when+6+width))
+		fmt.Fprintf(r.out, "    %s%s  %s\n", r.since(p.Deadline, when), pad(spell.Printable(p.ID), width), wrapped(strings.Join(policies, ", "), when+6+width))
 	}
 	if more := len(people) - most; more > 0 {
-		fmt.Fprintf(r.out, "    and %s more; --csv lists all\n", plural(more, "person"))
+		fmt.Fprintf(r.out, "    and %s more; --csv lists all\n", spell.Plural(more, "person"))
 	}
 }
 

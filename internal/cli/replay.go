@@ -14,13 +14,16 @@ import (
 
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/report"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // replayFlags are what a replay is asked for.
 type replayFlags struct {
 	from, to, group, out string
+	report               reportFlags
 	options              replay.Options
 }
 
@@ -48,6 +51,7 @@ func (s *session) replayCommand() *cobra.Command {
 	flags.StringVar(&f.options.Outcome, "outcome", "", "count what comes out as this now")
 	flags.BoolVar(&f.options.AsDecided, "as-decided", false, "let the history learn what the rulebook grants, not what the log says was granted")
 	flags.StringVar(&f.out, "out", "", "write the decisions on what counts to a file as JSON Lines, packed if it ends in .gz or .zst")
+	f.report.add(flags)
 	return c
 }
 
@@ -65,6 +69,9 @@ func (s *session) replay(logs []string, f replayFlags) error {
 		return err
 	})
 	if err != nil {
+		return err
+	}
+	if err := s.writeReport(f.report, func() *report.Page { return report.Replay(rb, summary) }); err != nil {
 		return err
 	}
 	if s.json {
@@ -229,7 +236,7 @@ func (r *replayReport) print() {
 		r.badLines()
 		return
 	}
-	fmt.Fprintf(r.out, "%s, %s to %s: %s\n", r.paint.bold(plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
+	fmt.Fprintf(r.out, "%s, %s to %s: %s\n", r.paint.bold(spell.Plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
 		r.sum.Last.In(r.rb.Zone).Format("Mon 2006-01-02"), r.outcomes(&r.sum.Outcomes))
 	r.changes()
 	r.reasons("Why it blocks", signon.Block)
@@ -281,10 +288,10 @@ func (r *replayReport) reasons(title string, outcome signon.Outcome) {
 	}
 	r.head(title)
 	for _, x := range cases[:min(len(cases), mostRows)] {
-		fmt.Fprintf(r.out, "%7d  %s %q\n", x.Count, printable(x.Policy.Name), printable(x.Case.Label))
+		fmt.Fprintf(r.out, "%7d  %s %q\n", x.Count, spell.Printable(x.Policy.Name), spell.Printable(x.Case.Label))
 	}
 	if more := len(cases) - mostRows; more > 0 {
-		fmt.Fprintf(r.out, "         and %s more\n", plural(more, "case"))
+		fmt.Fprintf(r.out, "         and %s more\n", spell.Plural(more, "case"))
 	}
 	for _, x := range others {
 		fmt.Fprintf(r.out, "%7d  %s\n", x.Count, x.Ground)
@@ -300,10 +307,10 @@ func (r *replayReport) watch() {
 	r.head("On watch: what each would do, were it enforced")
 	for _, w := range watching {
 		name := w.Policy.Decl.Name
-		fmt.Fprintf(r.out, "  %s %s\n", r.paint.bold(printable(w.Policy.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
+		fmt.Fprintf(r.out, "  %s %s\n", r.paint.bold(spell.Printable(w.Policy.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
 		if len(w.Block)+len(w.StepUp) == 0 {
 			fmt.Fprintf(r.out, "      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
-				r.paint.green("Safe to enforce by this log"), plural(w.Applied, "sign-on"), w.Already)
+				r.paint.green("Safe to enforce by this log"), spell.Plural(w.Applied, "sign-on"), w.Already)
 			continue
 		}
 		for _, x := range []struct {
@@ -314,7 +321,7 @@ func (r *replayReport) watch() {
 				fmt.Fprintf(r.out, "      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users), 18))
 			}
 		}
-		fmt.Fprintf(r.out, "      of %s that it applied to; others stopped %d already\n", plural(w.Applied, "sign-on"), w.Already)
+		fmt.Fprintf(r.out, "      of %s that it applied to; others stopped %d already\n", spell.Plural(w.Applied, "sign-on"), w.Already)
 	}
 }
 
@@ -329,7 +336,7 @@ func affected(users map[string]int) string {
 	if more := len(names) - most; more > 0 {
 		first = append(first, fmt.Sprintf("%d more", more))
 	}
-	return fmt.Sprintf("%s of %s: %s", plural(n, "sign-on"), plural(len(users), "person"), strings.Join(first, ", "))
+	return fmt.Sprintf("%s of %s: %s", spell.Plural(n, "sign-on"), spell.Plural(len(users), "person"), strings.Join(first, ", "))
 }
 
 // table prints counts by outcome.
@@ -395,7 +402,7 @@ func (r *replayReport) people() {
 
 func (r *replayReport) badLines() {
 	if r.sum.Refused > 0 {
-		fmt.Fprintf(r.err, "brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", plural(r.sum.Refused, "sign-on"))
+		fmt.Fprintf(r.err, "brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", spell.Plural(r.sum.Refused, "sign-on"))
 	}
 	r.session.badLines(r.sum.Bad, r.sum.BadLines)
 }

@@ -12,6 +12,7 @@ import (
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -110,7 +111,7 @@ func dayOrInstant(text string, zone *time.Location) (start, end time.Time, err e
 }
 
 func (s *session) riskText(rb *rulebook.Rulebook, r *replay.Risk, options replay.RiskOptions) {
-	fmt.Fprintf(s.out, "%s of %s %s\n", s.paint.bold(plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
+	fmt.Fprintf(s.out, "%s of %s %s\n", s.paint.bold(spell.Plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
 		s.paint.faint(fmt.Sprintf("(score above %d%s; %s)", options.Above, inBand(options.Band), bandCounts(rb, r))))
 	s.riskNotes(r)
 	s.riskySignOns(rb, r)
@@ -136,10 +137,10 @@ func bandCounts(rb *rulebook.Rulebook, r *replay.Risk) string {
 // riskNotes tells what the list does not show.
 func (s *session) riskNotes(r *replay.Risk) {
 	if r.Open > 0 {
-		fmt.Fprintf(s.out, "%s more could be among them: facts that are unknown keep them out.\n", plural(r.Open, "sign-on"))
+		fmt.Fprintf(s.out, "%s more could be among them: facts that are unknown keep them out.\n", spell.Plural(r.Open, "sign-on"))
 	}
 	if r.Unscored > 0 {
-		fmt.Fprintf(s.out, "%s not scored: the user is not known or disabled, or the app or action is not known.\n", plural(r.Unscored, "sign-on"))
+		fmt.Fprintf(s.out, "%s not scored: the user is not known or disabled, or the app or action is not known.\n", spell.Plural(r.Unscored, "sign-on"))
 	}
 }
 
@@ -183,9 +184,9 @@ func recorded(l *replay.Line) string {
 		where = l.SignOn.ID
 	}
 	if l.Recorded {
-		return fmt.Sprintf("(%s, %s)", l.Outcome, printable(where))
+		return fmt.Sprintf("(%s, %s)", l.Outcome, spell.Printable(where))
 	}
-	return fmt.Sprintf("(%s)", printable(where))
+	return fmt.Sprintf("(%s)", spell.Printable(where))
 }
 
 func (s *session) riskyAccounts(rb *rulebook.Rulebook, r *replay.Risk) {
@@ -225,9 +226,9 @@ func (s *session) badLines(bad []replay.BadLine, all int) {
 	if all == 0 {
 		return
 	}
-	fmt.Fprintf(s.err, "brisk: %s cannot be read and count for nothing:\n", plural(all, "line"))
+	fmt.Fprintf(s.err, "brisk: %s cannot be read and count for nothing:\n", spell.Plural(all, "line"))
 	for _, b := range bad[:min(len(bad), mostBadLines)] {
-		fmt.Fprintf(s.err, "  %s:%d: %s\n", printable(b.File), b.Number, oneLine(b.Why))
+		fmt.Fprintf(s.err, "  %s:%d: %s\n", spell.Printable(b.File), b.Number, oneLine(b.Why))
 	}
 	if more := all - min(len(bad), mostBadLines); more > 0 {
 		fmt.Fprintf(s.err, "  and %d more\n", more)

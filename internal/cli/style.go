@@ -1,18 +1,17 @@
 package cli
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/mattn/go-isatty"
 
 	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -72,26 +71,13 @@ func pad(s string, width int) string {
 	return s + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(s)))
 }
 
-// printable replaces what could steer a terminal by its escaped form; line ends stay.
-func printable(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		if r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError) {
-			fmt.Fprintf(&b, "\\u%04x", r)
-			continue
-		}
-		b.WriteRune(r)
-	}
-	return b.String()
-}
-
 // wrapped breaks a text at spaces to fit beside an indent, and indents all lines but the first.
 func wrapped(s string, indent int) string { return wrappedFrom(s, indent, indent) }
 
 // wrappedFrom is wrapped for a text that begins in another column than its later lines.
 func wrappedFrom(s string, column, indent int) string {
 	var b strings.Builder
-	for i, word := range strings.Fields(printable(s)) {
+	for i, word := range strings.Fields(spell.Printable(s)) {
 		n := utf8.RuneCountInString(word)
 		switch {
 		case i > 0 && column+1+n > lineWidth:
@@ -105,19 +91,4 @@ func wrappedFrom(s string, column, indent int) string {
 		column += n
 	}
 	return b.String()
-}
-
-func plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	switch {
-	case strings.HasSuffix(one, "x"):
-		one += "e"
-	case strings.HasSuffix(one, "y"):
-		one = strings.TrimSuffix(one, "y") + "ie"
-	case one == "person":
-		return fmt.Sprintf("%d people", n)
-	}
-	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -10,6 +10,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/expect"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -37,7 +38,7 @@ func (v *verdict) print() {
 		action = rulebook.SignOn
 	}
 	fmt.Fprintf(v.out, "%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
-		v.paint.bold(printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
+		v.paint.bold(spell.Printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
 	if v.d.Message != "" {
 		v.row("Told", "“%s”", v.d.Message)
 	}
@@ -345,7 +346,7 @@ func closeness(why string) int {
 
 // summary writes a decision as one line.
 func (s *session) summary(so *signon.SignOn, d *signon.Decision) error {
-	id := pad(printable(orNobody(d.ID)), 10)
+	id := pad(spell.Printable(orNobody(d.ID)), 10)
 	outcome := s.paint.outcome(d.Outcome, pad(d.Outcome.String(), 7))
 	if d.Error != "" {
 		_, err := fmt.Fprintf(s.out, "%s  %s  %s\n", id, outcome, oneLine(d.Error))
@@ -360,5 +361,5 @@ func (s *session) summary(so *signon.SignOn, d *signon.Decision) error {
 }
 
 func oneLine(text string) string {
-	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(printable(text))
+	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(spell.Printable(text))
 }

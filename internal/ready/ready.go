@@ -128,8 +128,11 @@ func (f *finder) names(sets []demand.Set) string {
 		set.Each(func(id int) { names = append(names, f.rb.Methods.All()[id].Name) })
 		alternatives = append(alternatives, strings.Join(names, " and "))
 	}
-	return strings.Join(alternatives, ", or ")
+	return strings.Join(alternatives, alternatively)
 }
+
+// alternatively stands between what each would do alone.
+const alternatively = ", or "
 
 // device finds people of whose devices none meets what the demand cannot do without.
 func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {

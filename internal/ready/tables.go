@@ -2,7 +2,9 @@ package ready
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -49,6 +51,16 @@ func Lacks(gaps []Gap) (list []*Lack) {
 		return cmp.Or(order[a.Policy]-order[b.Policy], int(a.Case.Pos.Line-b.Case.Pos.Line), a.Deadline.Compare(b.Deadline), len(b.People)-len(a.People))
 	})
 	return list
+}
+
+// Fewer shortens a long list of alternatives.
+func Fewer(missing string) string {
+	const most = 4
+	list := strings.Split(missing, alternatively)
+	if more := len(list) - most; more > 1 {
+		return fmt.Sprintf("%s%s%d others", strings.Join(list[:most], alternatively), alternatively, more)
+	}
+	return missing
 }
 
 // Person is somebody who is not ready, with what is missing.
