@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -105,42 +106,58 @@ type (
 
 // Decode reads one request. Absent and null mean the same: unknown; fields that are not
 // known are ignored; keys match exactly. A byte order mark may stand first. A field that cannot be read is a [*FieldError].
-func Decode(data []byte) (SignOn, error) {
-	r, err := decode(data)
-	if err != nil {
-		return SignOn{}, err
-	}
-	return r.signOn(), nil
-}
-
-func decode(data []byte) (*request, error) {
-	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	if string(bytes.TrimSpace(data)) == "null" {
-		return nil, &FieldError{"", "expected an object, found null"}
-	}
-	r := &request{}
-	if err := json.Unmarshal(data, r); err != nil {
-		return nil, fieldError(err, data)
-	}
-	return r, r.check()
+func Decode(data []byte) (s SignOn, err error) {
+	err = decode(data, func(r *request) error {
+		s = r.signOn()
+		return nil
+	})
+	return s, err
 }
 
 // DecodeLogged reads one line of a sign-on log: a request, and the outcome that was recorded
 // for it in context.outcome.
-func DecodeLogged(data []byte) (Logged, error) {
-	r, err := decode(data)
+func DecodeLogged(data []byte) (l Logged, err error) {
+	err = decode(data, func(r *request) error {
+		if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
+			l.Recorded = true
+			text, err := jsontext.AppendUnquote(nil, word)
+			if err == nil {
+				l.Outcome, err = ParseOutcome(string(text))
+			}
+			if err != nil {
+				return &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
+			}
+		}
+		l.SignOn = r.signOn()
+		return nil
+	})
 	if err != nil {
 		return Logged{}, err
 	}
-	l := Logged{SignOn: r.signOn()}
-	if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
-		l.Recorded = true
-		if err := json.Unmarshal(word, &l.Outcome); err != nil {
-			return Logged{}, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
-		}
-	}
 	return l, nil
 }
+
+// decode reads a request, for use: its memory serves again.
+func decode(data []byte, use func(*request) error) error {
+	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	q := quicks.Get().(*quick)
+	defer quicks.Put(q)
+	if !q.reads(data) {
+		if string(bytes.TrimSpace(data)) == "null" {
+			return &FieldError{"", "expected an object, found null"}
+		}
+		q.read = request{}
+		if err := json.Unmarshal(data, &q.read); err != nil {
+			return fieldError(err, data)
+		}
+	}
+	if err := q.read.check(); err != nil {
+		return err
+	}
+	return use(&q.read)
+}
+
+var quicks = sync.Pool{New: func() any { return &quick{evidence: []evidence{}} }}
 
 // DecodeID finds the context.id of a request that cannot be read as a whole, as far as it can.
 func DecodeID(data []byte) string {
@@ -167,12 +184,16 @@ func (r *request) check() error {
 		return &FieldError{"resource.type", fmt.Sprintf(`%q is not known here: only "app" is signed on to`, r.Resource.Type)}
 	}
 	for i, e := range r.Context.Evidence {
-		switch field := fmt.Sprintf("context.evidence[%d]", i); {
+		field, what := "", ""
+		switch {
 		case e.Method == "":
-			return &FieldError{field + ".method", "is missing: evidence names its method"}
+			field, what = "method", "is missing: evidence names its method"
 		case e.Time.IsZero():
-			return &FieldError{field + ".time", "is missing: evidence says when it was given"}
+			field, what = "time", "is missing: evidence says when it was given"
+		default:
+			continue
 		}
+		return &FieldError{fmt.Sprintf("context.evidence[%d].%s", i, field), what}
 	}
 	return nil
 }
@@ -265,7 +286,8 @@ func ParseTime(text string) (time.Time, error) {
 	if err != nil {
 		return time.Time{}, fmt.Errorf("%q is no RFC 3339 time, such as 2026-11-23T08:15:00+01:00", clip(text))
 	}
-	if y := t.UTC().Year(); y < 1 || y > 9999 || t.Year() < 1 {
+	const first, last = -62135596800, 253402300799 // seconds of the years 1 and 9999, in UTC
+	if s := t.Unix(); s < first || s > last || strings.HasPrefix(text, "0000") {
 		return time.Time{}, fmt.Errorf("%q lies outside the years 1 to 9999", text)
 	}
 	if t.IsZero() { // which stands for a time that is not stated
@@ -310,10 +332,14 @@ func (c *country) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 func (c *Client) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	text, given, err := unquote(d, "a client")
 	*c = Client(text)
-	if err == nil && given && *c != Browser && *c != Native && *c != Legacy && *c != Unattended {
+	if err == nil && given && !c.known() {
 		err = fmt.Errorf("%q is no client: browser, native, legacy or unattended", clip(text))
 	}
 	return err
+}
+
+func (c *Client) known() bool {
+	return *c == Browser || *c == Native || *c == Legacy || *c == Unattended
 }
 
 // UnmarshalJSONFrom reads for whom a consent is, or null.

@@ -19,8 +19,11 @@ const (
 	mostDevices   = 64
 )
 
+// spare is the room beyond the last sign-ons: once it is used up, they move to a new list.
+const spare = 64
+
 // BytesPerUser is the most memory that the history of one user takes, its id not counted.
-const BytesPerUser = mostEntries*entrySize + (mostCountries+mostDevices)*seenSize
+const BytesPerUser = (mostEntries+spare)*entrySize + (mostCountries+mostDevices)*seenSize
 
 const entrySize, seenSize = 32, 16 // held to the structs by a test
 
@@ -209,8 +212,13 @@ func (t *trail) add(e entry) {
 	t.devices, t.wheres = slices.Insert(t.devices, i, e.device), slices.Insert(t.wheres, i, e.where)
 }
 
-// tail drops the first of a list, and keeps its memory.
-func tail[T any](list []T) []T { return list[:copy(list, list[1:])] }
+// tail drops the first of a full list, and leaves room behind it.
+func tail[T any](list []T) []T {
+	if len(list) == cap(list) {
+		return append(make([]T, 0, mostEntries+spare), list[1:]...)
+	}
+	return list[1:]
+}
 
 // forget keeps of an entry where it was from and on which device.
 func (t *trail) forget(e entry) {

@@ -9,6 +9,7 @@ import (
 	"hash/maphash"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/lines"
@@ -27,13 +28,16 @@ const (
 	batchBlock = 64
 )
 
-// block is a piece of a log that ends with a line, and then what was decoded of it.
+// block is a piece of a log that ends with a line, and then what was decoded of it. Its memory
+// serves again once all its turns are over.
 type block struct {
-	file  string
-	first int // the number of its first line
-	data  []byte
-	turns []turn
-	bad   []BadLine
+	file   string
+	first  int // the number of its first line
+	memory []byte
+	data   []byte // the part that holds the lines
+	turns  []turn
+	over   int // turns that are
+	bad    []BadLine
 }
 
 // ordered puts logs in the order of their first sign-ons, whatever order they are named in.
@@ -72,7 +76,11 @@ type reading struct {
 	rest  []byte // of the log at hand, after its last whole line
 	line  int    // lines given of it
 	begun bool
+	used  sync.Pool // of blocks
 }
+
+// again takes back a block whose turns are over.
+func (r *reading) again(b *block) { r.used.Put(b) }
 
 // batch reads the next blocks; none is the end.
 func (r *reading) batch() (blocks []*block, err error) {
@@ -92,7 +100,14 @@ func (r *reading) batch() (blocks []*block, err error) {
 
 // next reads a block of the log at hand; nil is its end.
 func (r *reading) next() (*block, error) {
-	data := make([]byte, max(blockSize, 2*len(r.rest)))
+	b, _ := r.used.Get().(*block)
+	if b == nil {
+		b = &block{}
+	}
+	data := b.memory[:cap(b.memory)]
+	if least := max(blockSize, 2*len(r.rest)); len(data) < least {
+		data = make([]byte, least)
+	}
 	n := copy(data, r.rest)
 	for {
 		m, err := io.ReadFull(r.logs[0].In, data[n:])
@@ -109,7 +124,7 @@ func (r *reading) next() (*block, error) {
 		case len(data) == 0:
 			return nil, nil
 		case cut > 0:
-			return r.take(data, cut)
+			return b, r.give(b, data, cut)
 		case len(data) > lines.Longest:
 			return nil, fmt.Errorf("line %d: is longer than %d MiB", r.line+1, lines.Longest>>20)
 		}
@@ -118,25 +133,26 @@ func (r *reading) next() (*block, error) {
 	}
 }
 
-func (r *reading) take(data []byte, cut int) (*block, error) {
+// give fills a block with what was read up to a line's end.
+func (r *reading) give(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
-	b := &block{file: r.logs[0].Name, first: r.line + 1, data: data[:cut]}
+	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0]}
 	r.line += bytes.Count(b.data, []byte("\n"))
 	if !r.begun {
 		r.begun = true
 		data, err := lines.Unmarked(b.data)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		b.data = data
 	}
-	return b, nil
+	return nil
 }
 
 // decode decodes the lines of the block, and says whose turn each is.
 func (b *block) decode(seed maphash.Seed) {
 	n := b.first - 1
-	b.turns = make([]turn, 0, bytes.Count(b.data, []byte("\n"))+1)
+	b.turns = slices.Grow(b.turns, bytes.Count(b.data, []byte("\n"))+1)
 	for text := range bytes.Lines(b.data) {
 		n++
 		if len(bytes.TrimSpace(text)) == 0 {
@@ -150,7 +166,6 @@ func (b *block) decode(seed maphash.Seed) {
 			b.bad = append(b.bad, BadLine{b.file, n, err.Error()})
 			continue
 		}
-		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n, Logged: l}, user: maphash.String(seed, l.User)})
+		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n, Logged: l}, of: b, user: maphash.String(seed, l.User)})
 	}
-	b.data = nil
 }

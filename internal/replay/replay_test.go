@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -287,7 +289,9 @@ func writeLog(b *testing.B, name string, lines int) {
 	require.NoError(b, err)
 }
 
-// BenchmarkReplayBesideDecoding replays a log in turns with only decoding its lines, on the same processors.
+// BenchmarkReplayBesideDecoding replays a log in turns with only decoding its lines with the
+// JSON library, on the same processors, and with jq, where that is installed, which looks for
+// one field of them. Of each the fastest turn counts.
 func BenchmarkReplayBesideDecoding(b *testing.B) {
 	name := filepath.Join(b.TempDir(), "log.jsonl")
 	if *benchKeep != "" {
@@ -295,33 +299,85 @@ func BenchmarkReplayBesideDecoding(b *testing.B) {
 	}
 	writeLog(b, name, *benchLines)
 	rb := skerry(b)
-	open := func() *os.File {
+	fastest := map[string]time.Duration{}
+	clock := func(what string, work func(*os.File)) {
 		f, err := os.Open(name)
 		require.NoError(b, err)
-		return f
-	}
-	var replaying, decoding time.Duration
-	for b.Loop() {
-		f := open()
+		defer f.Close()
+		runtime.GC()
 		start := time.Now()
-		s := run(b, rb, replay.Options{Group: -1}, replay.Log{Name: name, In: f})
-		replaying += time.Since(start)
-		f.Close()
-		require.Equal(b, *benchLines, s.Outcomes.All())
-		f = open()
-		start = time.Now()
-		decodeAll(b, f)
-		decoding += time.Since(start)
-		f.Close()
+		work(f)
+		took := time.Since(start)
+		if best, ran := fastest[what]; !ran || took < best {
+			fastest[what] = took
+		}
+	}
+	jq, _ := exec.LookPath("jq")
+	for b.Loop() {
+		clock("decoding", func(f *os.File) { decodeAll(b, f) })
+		clock("replay", func(f *os.File) {
+			require.Equal(b, *benchLines, run(b, rb, replay.Options{Group: -1}, replay.Log{Name: name, In: f}).Outcomes.All())
+		})
+		if jq != "" {
+			clock("jq", func(f *os.File) {
+				c := exec.Command(jq, "-c", ".context.ip")
+				c.Stdin = f
+				require.NoError(b, c.Run())
+			})
+		}
 	}
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
-	b.ReportMetric(replaying.Seconds()/decoding.Seconds(), "×decoding")
-	b.ReportMetric(float64(*benchLines)*float64(b.N)/replaying.Seconds(), "sign-ons/s")
+	replaying := fastest["replay"].Seconds()
+	b.ReportMetric(replaying/fastest["decoding"].Seconds(), "×decoding")
+	if jq != "" {
+		b.ReportMetric(fastest["jq"].Seconds()/replaying, "×faster-than-jq")
+		b.ReportMetric(fastest["jq"].Seconds()/fastest["decoding"].Seconds(), "×decoding-faster-than-jq")
+	}
+	b.ReportMetric(float64(*benchLines)/replaying, "sign-ons/s")
 	b.ReportMetric(float64(m.Sys)/(1<<20), "MiB-from-system")
 }
 
-// decodeAll decodes the lines of a log, and does nothing with them.
+// logLine is a line of a log as a program would take it in.
+type logLine struct {
+	Subject struct {
+		Type string `json:"type"`
+		ID   string `json:"id"`
+	} `json:"subject"`
+	Resource struct {
+		Type string `json:"type"`
+		ID   string `json:"id"`
+	} `json:"resource"`
+	Context struct {
+		ID      string     `json:"id"`
+		Time    time.Time  `json:"time"`
+		IP      netip.Addr `json:"ip"`
+		Country string     `json:"country"`
+		Client  string     `json:"client"`
+		Device  *struct {
+			ID      string `json:"id"`
+			OS      string `json:"os"`
+			Version string `json:"version"`
+			Form    string `json:"form"`
+			Managed *bool  `json:"managed"`
+		} `json:"device"`
+		Session struct {
+			ID      string    `json:"id"`
+			Started time.Time `json:"started"`
+		} `json:"session"`
+		Presented []string `json:"presented"`
+		Evidence  []struct {
+			Method  string    `json:"method"`
+			Time    time.Time `json:"time"`
+			Session string    `json:"session"`
+			Device  string    `json:"device"`
+			App     string    `json:"app"`
+		} `json:"evidence"`
+		Outcome string `json:"outcome"`
+	} `json:"context"`
+}
+
+// decodeAll decodes the lines of a log with the JSON library, and does nothing with them.
 func decodeAll(b *testing.B, in io.Reader) {
 	blocks := make(chan []byte, 8)
 	var wg sync.WaitGroup
@@ -329,7 +385,8 @@ func decodeAll(b *testing.B, in io.Reader) {
 		wg.Go(func() {
 			for block := range blocks {
 				for line := range bytes.Lines(block) {
-					if _, err := signon.DecodeLogged(line); err != nil {
+					var l logLine
+					if err := json.Unmarshal(line, &l); err != nil {
 						b.Error(err)
 					}
 				}

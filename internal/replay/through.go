@@ -17,6 +17,7 @@ const Late = 10_000
 // times, so that the result is the same whatever the number of workers.
 type through struct {
 	options Options
+	in      *reading
 	workers []taker
 	waiting []*turn // decoded, in the order of their times
 	bad     []BadLine
@@ -45,7 +46,7 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 
 // run takes all lines of the logs.
 func (r *through) run(logs []Log) error {
-	in := &reading{logs: ordered(logs)}
+	r.in = &reading{logs: ordered(logs)}
 	type batch struct {
 		blocks []*block
 		err    error
@@ -54,7 +55,10 @@ func (r *through) run(logs []Log) error {
 	defer close(stop)
 	go func() {
 		for {
-			blocks, err := in.batch()
+			blocks, err := r.in.batch()
+			if err == nil {
+				r.decode(blocks)
+			}
 			select {
 			case ahead <- batch{blocks, err}:
 			case <-stop:
@@ -70,7 +74,7 @@ func (r *through) run(logs []Log) error {
 		if b.err != nil {
 			return b.err
 		}
-		r.decode(b.blocks)
+		r.wait(b.blocks)
 		if err := r.take(len(b.blocks) == 0); err != nil || len(b.blocks) == 0 {
 			return err
 		}
@@ -80,6 +84,7 @@ func (r *through) run(logs []Log) error {
 // turn is a line whose turn it is, or will be.
 type turn struct {
 	Line
+	of       *block
 	user     uint64 // a hash of it
 	decision []byte // as JSON, where it is asked for
 	err      error
@@ -93,6 +98,10 @@ func (r *through) decode(blocks []*block) {
 			blocks[i].decode(r.seed)
 		}
 	})
+}
+
+// wait lines up the decoded lines of blocks by their times.
+func (r *through) wait(blocks []*block) {
 	for _, b := range blocks {
 		for i := range b.turns {
 			r.waiting = append(r.waiting, &b.turns[i])
@@ -136,6 +145,9 @@ func (r *through) take(last bool) error {
 			if _, err := r.options.Decisions.Write(append(t.decision, '\n')); err != nil {
 				return err
 			}
+		}
+		if t.of.over++; t.of.over == len(t.of.turns) {
+			r.in.again(t.of)
 		}
 	}
 	r.taken += len(ready)
