@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -75,6 +76,21 @@ policy winter-tills {
 }
 `}
 
+// mend are the changes of a mended copy of the rulebook, in one of its files.
+var mend = struct {
+	file    string
+	changes []string // in pairs: what stands there, and what does instead
+}{"policies/crews.warden", []string{
+	"network not in norvik, sundhamn =>", "network not in norvik, sundhamn, eastholm =>",
+	"  stage enforce from 2027-01-11\n", "",
+}}
+
+// The folders of the demo, as they stand in the arguments of a scene.
+const (
+	original = "{rulebook}"
+	mended   = "{mended}"
+)
+
 // now is when the demo takes place, whenever it is run.
 const now = "2026-11-23T08:00"
 
@@ -124,22 +140,34 @@ var scenes = []scene{
 		args: []string{"expect"}},
 	{title: "Take last month through it",
 		tell: "Every sign-on of four weeks is decided anew. The policy on watch would have locked out the whole office in Eastholm; and what the rulebook has learned since, a leaked password, shows as what would change.",
-		args: []string{"replay", "signons/2026-w44.jsonl.gz", "signons/2026-w45.jsonl.gz", "signons/2026-w46.jsonl.gz", "signons/2026-w47.jsonl.gz"}},
+		args: []string{"replay", original + "/signons/2026-w44.jsonl.gz", original + "/signons/2026-w45.jsonl.gz", original + "/signons/2026-w46.jsonl.gz",
+			original + "/signons/2026-w47.jsonl.gz"}},
+	{title: "Mend it, and compare",
+		tell: "A mended copy names the third port too, and enforces the policy at once, so that the log shows what it does. What changes now are sign-ons from outside the ports, as was meant.",
+		args: []string{"compare", original, mended, "--log", original + "/signons/2026-w46.jsonl.gz", "--log", original + "/signons/2026-w47.jsonl.gz"}},
 	{title: "Find who is not ready, and write to them",
 		tell: "In February everybody ashore needs a passkey. Who has none, and how long they have; with --csv, a list to write to.",
 		args: []string{"ready", "--at", now, "--by", "2027-02-01"}},
+	{title: "Enforce it",
+		tell: "The date comes, or the stage line goes: from then on the policy answers. In Eastholm Henrik plans rosters as before; from home he reads why not.",
+		args: []string{"decide", "-r", mended, "user", "henrik.sund", "app", "crew-roster", "ip", "203.0.113.30", "country", "NO", "at", "2027-01-11T19:20", "presenting", "password"}},
 	{title: "Read the log for what is risky",
 		tell: "Two weeks of sign-ons, scored by the rulebook's risk model against what was before. Somebody knows Elias's password, and Torben cannot have been in two places.",
-		args: []string{"risk", "signons/2026-w46.jsonl.gz", "signons/2026-w47.jsonl.gz", "--above", "50", "--top", "8"}},
+		args: []string{"risk", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--above", "50", "--top", "8"}},
 }
 
 func (s *session) demo(dir string) error {
 	if err := writeRulebook(dir, demo.SkerryLine()); err != nil {
 		return err
 	}
+	copied, err := mendedCopy()
+	if err != nil {
+		return usage("%w", err)
+	}
+	folders := strings.NewReplacer(original, dir, mended, copied)
 	fmt.Fprintf(s.out, "%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
 	for i, sc := range scenes {
-		if err := s.scene(i+1, sc, dir); err != nil {
+		if err := s.scene(i+1, sc, dir, folders); err != nil {
 			return err
 		}
 	}
@@ -147,7 +175,23 @@ func (s *session) demo(dir string) error {
 	return nil
 }
 
-func (s *session) scene(number int, sc scene, dir string) error {
+// mendedCopy writes the demo rulebook with its mend into a temporary folder.
+func mendedCopy() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "skerry-line-mended-"); err != nil {
+		return "", err
+	}
+	if err := os.CopyFS(dir, demo.SkerryLine()); err != nil {
+		return "", err
+	}
+	name := filepath.Join(dir, filepath.FromSlash(mend.file))
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return "", err
+	}
+	return dir, os.WriteFile(name, []byte(strings.NewReplacer(mend.changes...).Replace(string(text))), 0o644)
+}
+
+func (s *session) scene(number int, sc scene, dir string, folders *strings.Replacer) error {
 	fmt.Fprintf(s.out, "\n%s\n%s\n\n", s.paint.blue(fmt.Sprintf("%d. %s", number, sc.title)), wrapped(sc.tell, 0))
 	if sc.draft.file != "" {
 		name := filepath.Join(dir, filepath.FromSlash(sc.draft.file))
@@ -156,11 +200,12 @@ func (s *session) scene(number int, sc scene, dir string) error {
 		}
 		defer os.Remove(name)
 	}
-	args := append([]string{sc.args[0], "-r", dir}, sc.args[1:]...)
-	for i, a := range args {
-		if strings.HasPrefix(a, "signons/") {
-			args[i] = filepath.Join(dir, filepath.FromSlash(a))
-		}
+	args := slices.Clone(sc.args)
+	if sc.args[0] != "compare" && !slices.Contains(sc.args, "-r") {
+		args = slices.Insert(args, 1, "-r", original)
+	}
+	for i := range args {
+		args[i] = filepath.FromSlash(folders.Replace(args[i]))
 	}
 	fmt.Fprintf(s.out, "%s\n", s.paint.bold("$ brisk "+shellQuoted(args)))
 	step := &session{in: s.in, out: s.out, err: s.err, paint: s.paint}
