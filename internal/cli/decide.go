@@ -36,7 +36,8 @@ in clauses, in any order; what is left out is unknown:
 
   user U   app A   doing ACTION   ip ADDRESS   country NO   at INSTANT   client browser
   device ID [{ os android  version 14  managed yes … }]   session ID [started INSTANT]
-  presenting METHOD, …   having METHOD AGE [in session ID] [on device ID] [for app A]   risk N`,
+  presenting METHOD, …   having METHOD AGE [in session ID] [on device ID] [for app A]   risk N
+  client-app ID   publisher NAME [verified]   scopes S, …   for self|everyone|group G [owner]`,
 		Example: `  brisk decide user mira.holt app crew-roster ip 198.51.100.23 presenting password
   brisk decide --request sign-on.json
   brisk decide --requests sign-ons.jsonl --json`,

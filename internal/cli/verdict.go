@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/expect"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -43,6 +44,7 @@ func (v *verdict) print() {
 		v.row("Told", "“%s”", v.d.Message)
 	}
 	v.asked()
+	v.scopes()
 	v.decided()
 	if !v.brief {
 		v.rest()
@@ -76,6 +78,27 @@ func (v *verdict) asked() {
 			v.row("Waits", "for a review by group %s", s.Group)
 		}
 	}
+}
+
+// scopes tells by which sets the scopes are known that a client application asks for.
+func (v *verdict) scopes() {
+	if v.so.Consent == nil {
+		return
+	}
+	label := "Scopes"
+	for _, c := range v.rb.Classify(v.so.Consent.Scopes) {
+		const most = 8
+		v.row(label, "%s, of %s", diag.Few(c.Scopes, most), setText(c))
+		label = ""
+	}
+}
+
+// setText names a set of scopes, with its weight.
+func setText(c rulebook.Classified) string {
+	if c.Name == "unclassified" {
+		return fmt.Sprintf("no set (weight %d)", c.Weight)
+	}
+	return fmt.Sprintf("%s (weight %d)", c.Name, c.Weight)
 }
 
 // sets tells alternatives: "passkey, or password and app-code".

@@ -36,6 +36,8 @@ type Witness interface {
 	Show(s fact.Slot) string
 	// ShowBaseline tells which checks of a baseline are not true, and why.
 	ShowBaseline(id int) string
+	// ShowScopes names the scopes asked for that lie in any of the sets, or those that lie in none.
+	ShowScopes(inside bool, sets []int) string
 	// Evidence tells what a fact's value comes from, or why it is unknown; "" where there is nothing to add.
 	Evidence(s fact.Slot) string
 	// MemberEvidence tells what makes the sign-on be in a network or schedule, or not.

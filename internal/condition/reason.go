@@ -110,9 +110,9 @@ func (n *scopesNode) reasons(f Facts, is known.Truth, r *reasons) {
 	case known.Unknown:
 		r.add("scopes are unknown")
 	case known.True:
-		r.add("scopes %s %s %s", f.Show(fact.Scopes), verb, n.names)
+		r.add("scopes %s %s %s", f.ShowScopes(true, n.sets), verb, n.names)
 	default:
-		r.add("scopes %s not %s %s", f.Show(fact.Scopes), verb, n.names)
+		r.add("scopes %s not %s %s", f.ShowScopes(false, n.sets), verb, n.names)
 	}
 }
 

@@ -139,6 +139,8 @@ func (f *frame) Evidence(s fact.Slot) string {
 		return f.pastEvidence(s)
 	case fact.DeviceOwned:
 		return f.ownerEvidence()
+	case fact.ScopesWeight:
+		return f.weighing()
 	case fact.DeviceManaged, fact.DeviceCompliant, fact.DeviceRegistered:
 		return f.saidNoEvidence(s)
 	case fact.DeviceOS, fact.DeviceForm, fact.DeviceID, fact.DeviceVersion, fact.DeviceReported, fact.DeviceEncrypted,

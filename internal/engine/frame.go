@@ -312,7 +312,7 @@ func (f *frame) Number(s fact.Slot) (known.Interval, bool) {
 	case fact.ScopesCount:
 		return known.Exactly(float64(len(f.consent().Scopes))), f.consent().Scopes != nil
 	case fact.ScopesWeight:
-		return known.Exactly(f.scopesWeight()), f.consent().Scopes != nil
+		return known.Exactly(float64(f.rb.Weigh(f.consent().Scopes))), f.consent().Scopes != nil
 	}
 	v := f.attribute(s)
 	return known.Exactly(v.Number), v.Known
@@ -372,31 +372,17 @@ func (f *frame) Scopes(within bool, sets []int) known.Truth {
 	if scopes == nil || within && len(scopes) == 0 {
 		return known.Unknown
 	}
-	inSets := func(scope string) bool {
-		return slices.ContainsFunc(sets, func(id int) bool { return f.inScopeSet(id, scope) })
-	}
+	inSets := f.inScopeSets(sets)
 	if within {
 		return known.Of(!slices.ContainsFunc(scopes, func(s string) bool { return !inSets(s) }))
 	}
 	return known.Of(slices.ContainsFunc(scopes, inSets))
 }
 
-func (f *frame) inScopeSet(id int, scope string) bool {
-	if id != rulebook.Unclassified {
-		return f.rb.ScopeSets[id].Has(scope)
+func (f *frame) inScopeSets(sets []int) func(scope string) bool {
+	return func(scope string) bool {
+		return slices.ContainsFunc(sets, func(id int) bool { return f.rb.InScopeSet(id, scope) })
 	}
-	return !slices.ContainsFunc(f.rb.ScopeSets[1:], func(s *rulebook.ScopeSet) bool { return s.Has(scope) })
-}
-
-// scopesWeight adds the weights of the sets that the scopes touch, at most 100.
-func (f *frame) scopesWeight() float64 {
-	weight := 0
-	for id, s := range f.rb.ScopeSets {
-		if slices.ContainsFunc(f.consent().Scopes, func(scope string) bool { return f.inScopeSet(id, scope) }) {
-			weight += s.Weight
-		}
-	}
-	return float64(min(weight, 100))
 }
 
 var unknownValue fact.Value

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
 )
@@ -23,7 +24,7 @@ func (f *frame) Show(s fact.Slot) string {
 	case s == fact.Time:
 		return f.now.In(f.rb.Zone).Format("Mon 2006-01-02 15:04")
 	case s == fact.Scopes:
-		return strings.Join(f.consent().Scopes, ", ")
+		return diag.Few(f.consent().Scopes, mostScopes)
 	case s == fact.RiskBand:
 		return f.showBand()
 	case t == fact.YesNo:
@@ -38,6 +39,30 @@ func (f *frame) Show(s fact.Slot) string {
 	}
 	w, _ := f.Word(s)
 	return w
+}
+
+// mostScopes is how many scopes a reason names.
+const mostScopes = 6
+
+// ShowScopes names the scopes asked for that lie in any of the sets, or those that lie in none.
+func (f *frame) ShowScopes(inside bool, sets []int) string {
+	var list []string
+	inSets := f.inScopeSets(sets)
+	for _, scope := range f.consent().Scopes {
+		if inSets(scope) == inside {
+			list = append(list, scope)
+		}
+	}
+	return diag.Few(list, mostScopes)
+}
+
+// weighing tells what makes up the weight of the scopes.
+func (f *frame) weighing() string {
+	var parts []string
+	for _, c := range f.rb.Classify(f.consent().Scopes) {
+		parts = append(parts, fmt.Sprintf("%s %d (%s)", c.Name, c.Weight, diag.Few(c.Scopes, mostScopes)))
+	}
+	return strings.Join(parts, ", ")
 }
 
 func (f *frame) showNumber(s fact.Slot) string {

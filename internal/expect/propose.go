@@ -126,7 +126,7 @@ func (p *Proposer) holds(clauses string, want *signon.Decision) bool {
 
 // tell writes a sign-on in clauses; not ok where they have no words for it.
 func tell(so *signon.SignOn) (text string, ok bool) {
-	if len(so.Properties) > 0 || so.Consent != nil || so.User == "" || so.App == "" || so.Time.IsZero() {
+	if len(so.Properties) > 0 || so.User == "" || so.App == "" || so.Time.IsZero() {
 		return "", false
 	}
 	var parts []string
@@ -178,7 +178,43 @@ func tell(so *signon.SignOn) (text string, ok bool) {
 	if so.Risk != nil {
 		parts = append(parts, fmt.Sprintf("risk %g", *so.Risk))
 	}
+	if so.Consent != nil {
+		parts = append(parts, tellConsent(so.Consent)...)
+	}
 	return strings.Join(parts, "  "), true
+}
+
+// tellConsent tells what a client application asks for. What a clause cannot tell shows when
+// the clauses are decided once more.
+func tellConsent(c *signon.Consent) (parts []string) {
+	if c.Client != "" {
+		parts = append(parts, "client-app "+scanner.Quote(c.Client))
+	}
+	if c.Publisher != "" {
+		publisher := "publisher " + scanner.Quote(c.Publisher)
+		if c.Verified == signon.Yes {
+			publisher += " verified"
+		}
+		parts = append(parts, publisher)
+	}
+	if len(c.Scopes) > 0 {
+		quoted := make([]string, len(c.Scopes))
+		for i, s := range c.Scopes {
+			quoted[i] = scanner.Quote(s)
+		}
+		parts = append(parts, "scopes "+strings.Join(quoted, ", "))
+	}
+	if c.For != "" {
+		whom := "for " + string(c.For)
+		if c.Group != "" {
+			whom += " " + scanner.Quote(c.Group)
+		}
+		if c.Owner == signon.Yes {
+			whom += " owner"
+		}
+		parts = append(parts, whom)
+	}
+	return parts
 }
 
 func tellDevice(d *signon.Device) (string, bool) {

@@ -31,13 +31,14 @@ const (
 	BreakGlassUnready diag.Code = "break-glass-unready"
 	Unsupplied        diag.Code = "unsupplied-fact"
 	WeakMethod        diag.Code = "weak-method"
+	ConsentUnasked    diag.Code = "consent-unasked"
 	AcceptsNothing    diag.Code = "accepts-nothing"
 	UnclearAcceptance diag.Code = "unclear-acceptance"
 )
 
 // Codes are all codes of warnings, those of loading a rulebook included.
 var Codes = []diag.Code{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
-	AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, AcceptsNothing,
+	AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
 	UnclearAcceptance, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName}
 
 // Check returns all warnings about a rulebook without errors, those of its resolution
@@ -45,7 +46,7 @@ var Codes = []diag.Code{PolicyForNobody, EmptyGroup, UnreachableCase, Unreachabl
 func Check(rb *rulebook.Rulebook, now time.Time) (list diag.List, accepted []Accepted) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
-		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods} {
+		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent} {
 		look()
 	}
 	accepted = c.accept()

@@ -32,6 +32,10 @@ func (r *resolver) expectedNames(s *ast.SignOn) {
 	if s.Doing.Given() && !r.rb.Actions[s.Doing.Text] {
 		r.unknown(s.Doing, "action", keysOf(r.rb.Actions))
 	}
+	if _, known := r.rb.Groups.Lookup(s.Group.Text); s.Group.Given() && !known && !r.rb.Open {
+		r.unknown(s.Group, "group", r.rb.Groups.Names())
+	}
+	r.once(s.Scopes)
 	methods := slices.Clone(s.Presented)
 	for _, h := range s.Having {
 		methods = append(methods, h.Method)

@@ -71,7 +71,26 @@ func (t *teller) signOn(s *ast.SignOn) signon.SignOn {
 	if s.Device != nil {
 		so.Device = t.device(s.Device)
 	}
+	so.Consent = consent(s)
 	return so
+}
+
+// consent is what a client application asks for; nil where no clause speaks of it.
+func consent(s *ast.SignOn) *signon.Consent {
+	if !s.ClientApp.Given() && !s.Publisher.Given() && !s.For.Given() && s.Scopes == nil {
+		return nil
+	}
+	c := &signon.Consent{Client: s.ClientApp.Text, Publisher: s.Publisher.Text, For: signon.ConsentFor(s.For.Text), Group: s.Group.Text}
+	for _, scope := range s.Scopes {
+		c.Scopes = append(c.Scopes, scope.Text)
+	}
+	if s.Verified {
+		c.Verified = signon.Yes
+	}
+	if s.Owner {
+		c.Owner = signon.Yes
+	}
+	return c
 }
 
 func (t *teller) instant(n ast.Name) time.Time {

@@ -294,6 +294,13 @@ type SignOn struct {
 	Presented []Name
 	Having    []Having
 	Risk      Name
+	ClientApp Name
+	Publisher Name
+	Verified  bool // the publisher is said to be verified
+	Scopes    []Name
+	For       Name // self, everyone or group
+	Group     Name // of For
+	Owner     bool // the user is said to own the group
 }
 
 // Device is the device of a sign-on told in clauses.

@@ -8,7 +8,8 @@ import (
 )
 
 // signOnWords are the clauses of a sign-on, which stand in any order.
-var signOnWords = []string{"user", "app", "doing", "ip", "country", "at", "client", "device", "session", "presenting", "having", "risk"}
+var signOnWords = []string{"user", "app", "doing", "ip", "country", "at", "client", "device", "session", "presenting", "having", "risk",
+	"client-app", "publisher", "scopes", "for"}
 
 func (p *parser) expect(k token.Token) ast.Decl {
 	d := &ast.Expect{Block: p.head(k, "the expectation's name")}
@@ -83,6 +84,19 @@ func (p *parser) signOnClause(s *ast.SignOn, t token.Token) {
 		s.Having = append(s.Having, p.having(t))
 	case "risk":
 		s.Risk = p.name("a number")
+	case "client-app":
+		s.ClientApp = p.name("a client application's id")
+	case "publisher":
+		s.Publisher = p.name("a publisher")
+		s.Verified = p.accept("verified")
+	case "scopes":
+		s.Scopes = p.names("a scope")
+	case "for":
+		s.For = asName(p.word("self", "everyone", "group"))
+		if s.For.Text == "group" {
+			s.Group = p.name("a group")
+			s.Owner = p.accept("owner")
+		}
 	}
 }
 
@@ -117,7 +131,7 @@ func (p *parser) having(t token.Token) ast.Having {
 		p.word("device")
 		h.Device = p.name("a device's id")
 	}
-	if p.is("for") {
+	if p.is("for") && !slices.Contains([]string{"self", "everyone", "group"}, p.peekAfter().Text) {
 		p.take()
 		p.word("app")
 		h.App = p.name("an app")
