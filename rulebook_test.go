@@ -241,7 +241,7 @@ func place(p briskwarden.Problem) string {
 
 // rooms are the packages from the top of the house to its ground: imports point downward.
 var rooms = [][]string{
-	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"internal/report", "."}, {"internal/findings", "internal/expect", "internal/replay", "internal/ready", "internal/reach"}, {"internal/engine"}, {"internal/rulebook"},
+	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"internal/report", "."}, {"internal/store"}, {"internal/consent", "internal/findings", "internal/expect", "internal/replay", "internal/ready", "internal/reach"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set"},
 	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"signon"}, {"internal/lines"}, {"internal/spell"}, {"demo"},

@@ -114,7 +114,7 @@ func (s *session) command() *cobra.Command {
 	flags.StringVarP(&s.dir, "rulebook", "r", "", "the rulebook's folder (default: the nearest one upward)")
 	flags.BoolVar(&s.json, "json", false, "answer in JSON")
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
-	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.initCommand(), s.demoCommand())
+	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
 	return root
 }
 

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -69,6 +71,17 @@ func (p painter) score(s string, bands []condition.Band, score int) string {
 // pad fills s with spaces to a width in characters.
 func pad(s string, width int) string {
 	return s + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(s)))
+}
+
+// ago tells how long something has been, in the largest unit that fits.
+func ago(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour:
+		return fmt.Sprintf("%dd", d/(24*time.Hour))
+	case d >= time.Hour:
+		return fmt.Sprintf("%dh", d/time.Hour)
+	}
+	return fmt.Sprintf("%dm", max(0, d/time.Minute))
 }
 
 // wrapped breaks a text at spaces to fit beside an indent, and indents all lines but the first.

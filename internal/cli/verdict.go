@@ -34,12 +34,22 @@ func (v *verdict) row(label, format string, args ...any) {
 }
 
 func (v *verdict) print() {
+	v.head()
+	v.why()
+}
+
+// head is the answer in one line.
+func (v *verdict) head() {
 	action := v.so.Action
 	if action == "" {
 		action = rulebook.SignOn
 	}
 	fmt.Fprintf(v.out, "%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
 		v.paint.bold(spell.Printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
+}
+
+// why tells what is asked, what decided, and what stood by.
+func (v *verdict) why() {
 	if v.d.Message != "" {
 		v.row("Told", "“%s”", v.d.Message)
 	}

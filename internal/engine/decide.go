@@ -95,7 +95,7 @@ func (f *frame) begin(so *signon.SignOn) {
 
 // identify finds the user, the app and the action; stop says which of them is not known.
 func (f *frame) identify(action string) (stop string, err error) {
-	if f.person, err = f.e.person(f.so.User); err != nil {
+	if f.person, err = f.e.Person(f.so.User); err != nil {
 		return "", fmt.Errorf("the user %q cannot be looked up: %w", f.so.User, err)
 	}
 	target, declared := f.e.targets[f.so.App]
@@ -117,7 +117,8 @@ func (f *frame) identify(action string) (stop string, err error) {
 	return "", nil
 }
 
-func (e *Engine) person(id string) (*rulebook.Person, error) {
+// Person finds a user, in the rulebook or outside; nil is one that is not known.
+func (e *Engine) Person(id string) (*rulebook.Person, error) {
 	if p, ok := e.rb.People[id]; ok || e.sources.People == nil || id == "" {
 		return p, nil
 	}

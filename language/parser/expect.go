@@ -70,7 +70,12 @@ func (p *parser) signOnClause(s *ast.SignOn, t token.Token) {
 	case "at":
 		s.At = p.name("an instant")
 	case "client":
-		s.Client = asName(p.word("browser", "native", "legacy", "unattended"))
+		kinds := []string{"browser", "native", "legacy", "unattended"}
+		if p.consent && !slices.ContainsFunc(kinds, p.is) {
+			s.ClientApp = p.name("a client application's id")
+			return
+		}
+		s.Client = asName(p.word(kinds...))
 	case "device":
 		s.Device = p.device(t)
 	case "session":

@@ -33,9 +33,16 @@ func File(name string, src []byte) (*ast.File, error) {
 }
 
 // SignOn parses a sign-on told in the clauses of an expectation, as the command line takes them.
-func SignOn(name, src string) (*ast.SignOn, error) {
+func SignOn(name, src string) (*ast.SignOn, error) { return signOn(name, src, false) }
+
+// Consent parses a request for consent told in the same clauses, where "client" names the
+// client application, unless what follows is a kind of client.
+func Consent(name, src string) (*ast.SignOn, error) { return signOn(name, src, true) }
+
+func signOn(name, src string, consent bool) (*ast.SignOn, error) {
 	var errors token.ErrorList
 	p := newParser(scanner.All(name, []byte(src), &errors), &errors)
+	p.consent = consent
 	s := &ast.SignOn{Pos: p.peek().Pos}
 	p.attempt(func() {
 		p.signOn(s, nil)
@@ -52,6 +59,9 @@ type parser struct {
 	real   []int32 // the indexes of those that are no comments; the last is EOF
 	next   int     // in real
 	depth  int
+
+	consent bool // "client" names a client application
+
 	errors *token.ErrorList
 }
 

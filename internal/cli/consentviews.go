@@ -1,0 +1,421 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/consent"
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// view is a command that looks at the ledger and takes nothing else.
+func (x *consents) view(use, short string, look func() error) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: noArgs, RunE: func(*cobra.Command, []string) error { return x.run(false, look) }}
+}
+
+func (x *consents) waitingCommand() *cobra.Command {
+	return x.view("waiting", "What waits for a review, the oldest first", x.waiting)
+}
+
+func (x *consents) waiting() error {
+	list, err := x.ledger.Waiting()
+	if err != nil {
+		return err
+	}
+	rb := x.engine.Rulebook()
+	if x.json {
+		rows := []jsonWaiting{}
+		for _, c := range list {
+			rows = append(rows, jsonWaiting{c, rb.Weigh(c.Scopes), int64(x.now.Sub(c.Asked) / time.Second)})
+		}
+		return x.writeJSON(rows)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(x.out, "Nothing waits for a review.")
+		return nil
+	}
+	fmt.Fprintf(x.out, "%s for a review, the oldest for %s.\n", x.paint.bold(waits(len(list))), ago(x.now.Sub(list[0].Asked)))
+	for _, c := range list {
+		file, err := x.ledger.File(c.Client)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(x.out, "\n%s %s asks for %s, for %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(spell.Printable(c.User)), spell.Printable(clientText(&file.Holding.Client, c.Client)), x.paint.faint(ago(x.now.Sub(c.Asked))))
+		x.indented("to have, of %s, for %s:", c.App, holderOf(c))
+		x.sets(c.Scopes)
+		weight := rb.Weigh(c.Scopes)
+		x.indented("weighs %d of 100; reviewed by %s", weight, c.Reviewers)
+		if len(file.LookAlike) > 0 {
+			x.warned("%s", lookAlikeText(file))
+		}
+	}
+	return nil
+}
+
+func waits(n int) string {
+	if n == 1 {
+		return "1 request waits"
+	}
+	return spell.Plural(n, "request") + " wait"
+}
+
+// holderOf tells for whom a consent is, to somebody who reads who asked.
+func holderOf(c *consent.Consent) string {
+	if c.For == signon.ForSelf {
+		return "this user alone"
+	}
+	if c.Owner == signon.Yes {
+		return c.Holder() + ", as its owner"
+	}
+	return c.Holder()
+}
+
+func (x *consents) indented(format string, args ...any) {
+	fmt.Fprintf(x.out, "       %s\n", wrapped(fmt.Sprintf(format, args...), 7))
+}
+
+func (x *consents) warned(format string, args ...any) {
+	fmt.Fprintf(x.out, "       %s\n", x.paint.amber(wrapped(fmt.Sprintf(format, args...), 7)))
+}
+
+// sets lists scopes by the sets that name them.
+func (x *consents) sets(scopes []string) {
+	const most = 12
+	for _, c := range x.engine.Rulebook().Classify(scopes) {
+		text := pad(setText(c), 24)
+		fmt.Fprintf(x.out, "         %s %s\n", x.paint.faint(text), wrapped(diag.Few(c.Scopes, most), 34))
+	}
+}
+
+func (x *consents) showCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show ID|CLIENT",
+		Short: "Everything about a consent, or about a client",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usage("say which one: brisk consent show c-17, or brisk consent show CLIENT")
+			}
+			return x.run(false, func() error { return x.show(args[0]) })
+		},
+	}
+}
+
+func (x *consents) show(name string) error {
+	client := name
+	var one *consent.Consent
+	if id, err := consent.ParseID(name); err == nil {
+		if one, err = x.ledger.Find(id); err != nil {
+			return err
+		}
+		if one == nil {
+			return fmt.Errorf("there is no consent %s", id)
+		}
+		client = one.Client
+	}
+	file, err := x.ledger.File(client)
+	if err != nil {
+		return err
+	}
+	if file == nil {
+		known, err := x.ledger.ClientNames()
+		if err != nil {
+			return err
+		}
+		return fmt.Errorf("the ledger knows no client %q%s", client, hint(client, known))
+	}
+	if x.json {
+		return x.writeJSON(fileJSON(file, one))
+	}
+	if one != nil {
+		x.consent(one, file)
+		fmt.Fprintln(x.out)
+	}
+	x.client(file)
+	return nil
+}
+
+// consent tells everything about one.
+func (x *consents) consent(c *consent.Consent, file *consent.File) {
+	fmt.Fprintf(x.out, "%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.bold(c.ID.String()), x.state(c.State, file.Standing[c.ID]),
+		spell.Printable(c.User), spell.Printable(c.Client), spell.Printable(c.App), spell.Printable(holderOf(c)))
+	x.indented("asked %s, decided by %s", x.minute(c.Asked), orImport(c.Policy))
+	if c.By != "" {
+		x.indented("%s %s by %s: %s", c.State, x.minute(c.Settled), c.By, c.Because)
+	}
+	if !c.Until.IsZero() {
+		x.indented("up to %s", x.day(c.Until.Add(-time.Second)))
+	}
+	x.sets(c.Scopes)
+	if len(c.Granted) > 0 && len(c.Granted) < len(c.Scopes) {
+		x.indented("of these it was granted %s", diag.Few(c.Granted, 12))
+	}
+}
+
+func orImport(policy string) string {
+	if policy == "" {
+		return "nobody here: it was imported"
+	}
+	return policy
+}
+
+func (x *consents) minute(t time.Time) string {
+	return t.In(x.engine.Rulebook().Zone).Format("Mon 2006-01-02 15:04")
+}
+
+// client tells everything about one.
+func (x *consents) client(f *consent.File) {
+	h := f.Holding
+	fmt.Fprintf(x.out, "%s\n", x.paint.bold(spell.Printable(clientText(&h.Client, h.ID))))
+	if h.IsBanned() {
+		fmt.Fprintf(x.out, "       %s %s\n", x.paint.red("banned"), wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
+	}
+	if len(f.LookAlike) > 0 {
+		x.warned("%s", lookAlikeText(f))
+	}
+	x.metadata(&h.Metadata)
+	x.indented("%s, weighing %d of 100; held by %s; asked last %s", holdsText(h), h.Weight, holdersText(h), x.minute(h.Last))
+	x.sets(h.Scopes)
+	x.listed(f)
+	x.history(f)
+}
+
+func (x *consents) metadata(m *consent.Metadata) {
+	for _, row := range []struct{ label, value string }{
+		{"website", m.URI}, {"contacts", strings.Join(m.Contacts, ", ")}, {"redirects to", strings.Join(m.Redirects, ", ")},
+		{"terms", m.Terms}, {"privacy policy", m.Policy}, {"software", strings.TrimSpace(m.Software + " " + m.SoftwareVersion)},
+		{"registered for the scopes", m.Scope},
+	} {
+		if row.value != "" {
+			x.indented("%s: %s", row.label, row.value)
+		}
+	}
+}
+
+func lookAlikeText(f *consent.File) string {
+	var list []string
+	for i := range f.LookAlike {
+		list = append(list, clientText(&f.LookAlike[i], ""))
+	}
+	return "looks like, and is not: " + diag.Few(list, 3)
+}
+
+func holdsText(h *consent.Holding) string {
+	switch {
+	case len(h.Scopes) == 0:
+		return "holds nothing"
+	case h.IsBanned():
+		return "would hold " + spell.Plural(len(h.Scopes), "scope")
+	}
+	return "holds " + spell.Plural(len(h.Scopes), "scope")
+}
+
+func holdersText(h *consent.Holding) string {
+	var list []string
+	if h.Everyone {
+		list = append(list, "everyone")
+	}
+	for _, g := range h.Groups {
+		list = append(list, "group "+g)
+	}
+	if h.People > 0 || len(list) == 0 {
+		list = append(list, spell.Plural(h.People, "person"))
+	}
+	return diag.Few(list, 4)
+}
+
+// listed lists the client's consents, the latest first.
+func (x *consents) listed(f *consent.File) {
+	const most = 12
+	if len(f.Consents) == 0 {
+		return
+	}
+	x.head(heading("Consents", min(len(f.Consents), most), len(f.Consents)))
+	for i := range min(len(f.Consents), most) {
+		c := f.Consents[len(f.Consents)-1-i]
+		scopes := c.Granted
+		if len(scopes) == 0 {
+			scopes = c.Scopes
+		}
+		fmt.Fprintf(x.out, "  %s %s %s %s\n", pad(c.ID.String(), 6), x.state(c.State, pad(beforeColon(f.Standing[c.ID]), 10)), pad(spell.Printable(cut(c.Holder(), 30)), 24),
+			wrapped(fmt.Sprintf("%s: %s", c.App, diag.Few(scopes, 6)), 44))
+	}
+}
+
+// beforeColon is how a consent stands, without why.
+func beforeColon(standing string) string {
+	word, _, _ := strings.Cut(standing, ":")
+	return word
+}
+
+// history lists what the journal has of the client, the latest last.
+func (x *consents) history(f *consent.File) {
+	const most = 8
+	x.head(heading("Journal", min(len(f.Entries), most), len(f.Entries)))
+	for _, e := range f.Entries[max(0, len(f.Entries)-most):] {
+		x.entry(e)
+	}
+}
+
+func (x *consents) entry(e *consent.Entry) {
+	on := e.Client
+	if e.Consent != 0 {
+		on = e.Consent.String() + " " + on
+	}
+	fmt.Fprintf(x.out, "  %5d  %s  %s %s %s: %s\n", e.Number, x.minute(e.Time), pad(spell.Printable(e.Who), 18), x.paint.bold(pad(e.What, 8)), spell.Printable(on), wrapped(e.Why, 34))
+}
+
+func (x *consents) clientsCommand() *cobra.Command {
+	return x.view("clients", "The inventory of client applications, the heaviest first", x.clients)
+}
+
+func (x *consents) clients() error {
+	list, err := x.ledger.Clients()
+	if err != nil {
+		return err
+	}
+	if x.json {
+		rows := []jsonHolding{}
+		for _, h := range list {
+			rows = append(rows, holdingJSON(h))
+		}
+		return x.writeJSON(rows)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(x.out, "The ledger knows no client applications.")
+		return nil
+	}
+	heavy, banned := 0, 0
+	for _, h := range list {
+		if h.Weight >= heavyWeight && !h.IsBanned() {
+			heavy++
+		}
+		if h.IsBanned() {
+			banned++
+		}
+	}
+	fmt.Fprintf(x.out, "%s: %d weigh %d or more, %d banned.\n\n", x.paint.bold(spell.Plural(len(list), "client")), heavy, heavyWeight, banned)
+	fmt.Fprintln(x.out, x.paint.faint(fmt.Sprintf("%6s  %s %s %s %7s %8s  %s", "weight", pad("client", 22), pad("publisher", 32), pad("held by", 18), "scopes", "waiting", "asked last")))
+	for _, h := range list {
+		weight := fmt.Sprintf("%6d", h.Weight)
+		switch {
+		case h.IsBanned():
+			weight = x.paint.faint(weight)
+		case h.Weight >= heavyWeight:
+			weight = x.paint.red(weight)
+		}
+		fmt.Fprintf(x.out, "%s  %s %s %s %7s %8s  %s%s\n", weight, x.paint.bold(pad(spell.Printable(cut(h.ID, 22)), 22)), pad(spell.Printable(cut(shortPublisher(&h.Client), 32)), 32),
+			pad(spell.Printable(cut(holdersText(h), 18)), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.bannedMark(h))
+	}
+	return nil
+}
+
+// heavyWeight is from where on a client is called heavy.
+const heavyWeight = 60
+
+func shortPublisher(c *consent.Client) string {
+	switch {
+	case c.Publisher == "":
+		return "unknown"
+	case c.Verified == signon.Yes:
+		return c.Publisher + " (verified)"
+	}
+	return c.Publisher
+}
+
+func (x *consents) lastAsked(h *consent.Holding) string {
+	if h.Last.IsZero() {
+		return pad("never", 15)
+	}
+	return x.day(h.Last)
+}
+
+func (x *consents) bannedMark(h *consent.Holding) string {
+	if h.IsBanned() {
+		return "  " + x.paint.red("banned")
+	}
+	return ""
+}
+
+func (x *consents) journalCommand() *cobra.Command {
+	var verify bool
+	c := x.view("journal", "Every change: who, what, when, why; --verify checks that nobody has changed it", func() error {
+		if verify {
+			return x.verify()
+		}
+		return x.journal()
+	})
+	c.Flags().BoolVar(&verify, "verify", false, "check the chain of hashes, and the ledger against it")
+	return c
+}
+
+func (x *consents) journal() error {
+	n := 0
+	err := x.ledger.Journal(func(e *consent.Entry) error {
+		n++
+		if x.json {
+			return x.writeJSON(e)
+		}
+		x.entry(e)
+		return nil
+	})
+	if err == nil && n == 0 && !x.json {
+		fmt.Fprintln(x.out, "The journal is empty.")
+	}
+	return err
+}
+
+func (x *consents) verify() error {
+	v, err := consent.Verify(x.store)
+	if err != nil {
+		return &exit{exitFindings, fmt.Errorf("the journal does not hold: %w", err)}
+	}
+	if x.json {
+		return x.writeJSON(v)
+	}
+	fmt.Fprintf(x.out, "%s: %s, each chained to the one before, and the ledger is what they left it.\n", x.paint.green("The journal holds"), plainEntries(v.Entries))
+	if v.Entries > 0 {
+		fmt.Fprintf(x.out, "The last is %s\nNote it elsewhere: an end that is cut off shows by nothing else.\n", v.Head)
+	}
+	return nil
+}
+
+func plainEntries(n int64) string { return spell.Plural(int(n), "entry") }
+
+func (x *consents) auditCommand() *cobra.Command {
+	return x.view("audit", "Consents that hold, though today's policies would not give them", x.audit)
+}
+
+func (x *consents) audit() error {
+	checked, found, err := x.ledger.Audit()
+	if err != nil {
+		return err
+	}
+	if x.json {
+		return x.writeJSON(auditJSON(checked, found))
+	}
+	if len(found) == 0 {
+		fmt.Fprintf(x.out, "%s: the policies of today would give each of %s.\n", x.paint.green("Nothing to mend"), spell.Plural(checked, "consent that holds"))
+		return nil
+	}
+	fmt.Fprintf(x.out, "%s, of %d that hold, would not be given today.\n", x.paint.bold(spell.Plural(len(found), "consent")), checked)
+	const most = 50
+	for _, f := range found[:min(len(found), most)] {
+		c := f.Consent
+		today := "would be blocked"
+		if f.Outcome == signon.Review {
+			today = "would wait for a review by " + f.Group
+		}
+		fmt.Fprintf(x.out, "\n%s %s\n", x.paint.bold(pad(c.ID.String(), 6)), wrapped(fmt.Sprintf("%s holds %s of %s, for %s", c.Client, diag.Few(c.Granted, 6), c.App, c.Holder()), 7))
+		fmt.Fprintf(x.out, "       %s, by %s\n", x.paint.outcome(f.Outcome, today), spell.Printable(f.Policy))
+		fmt.Fprintf(x.out, "       %s\n", x.paint.faint(fmt.Sprintf("brisk consent withdraw %s --by REVIEWER --because TEXT", c.ID)))
+	}
+	if more := len(found) - most; more > 0 {
+		fmt.Fprintf(x.out, "\nand %d more; --json lists all\n", more)
+	}
+	return nil
+}

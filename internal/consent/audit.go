@@ -1,0 +1,138 @@
+package consent
+
+import (
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Finding is a consent that holds, though the policies of today would not give it.
+type Finding struct {
+	Consent *Consent
+	Outcome signon.Outcome // of today: block or review
+	Policy  string         // and case, that decides today
+	Group   string         // of reviewers, none of whom has given it
+}
+
+// Audit decides anew on every consent that holds. One that a reviewer gave stands as long as
+// the policies would still ask for a review by a group that she is in; a proof that the
+// policies would ask for is taken as given.
+func (l *Ledger) Audit() (checked int, found []Finding, err error) {
+	var holding []*Consent
+	clients := map[string]*Client{}
+	now := l.engine.Now()
+	err = l.store.View(func(tx Tx) error {
+		for c, err := range tx.Clients() {
+			if err != nil {
+				return err
+			}
+			clients[c.ID] = c
+		}
+		for c, err := range tx.Consents(Selection{State: Granted}) {
+			if err != nil {
+				return err
+			}
+			holds, _, err := l.standing(c, now)
+			if err != nil {
+				return err
+			}
+			if holds && !clients[c.Client].IsBanned() {
+				holding = append(holding, c)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, nil, err
+	}
+	parts := make([][]Finding, runtime.GOMAXPROCS(0))
+	errs := make([]error, len(parts))
+	var wg sync.WaitGroup
+	for i := range parts {
+		wg.Go(func() {
+			first, end := i*len(holding)/len(parts), (i+1)*len(holding)/len(parts)
+			parts[i], errs[i] = l.audit(holding[first:end], clients, now)
+		})
+	}
+	wg.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return 0, nil, err
+		}
+	}
+	return len(holding), slices.Concat(parts...), nil
+}
+
+// audit decides anew on some consents.
+func (l *Ledger) audit(list []*Consent, clients map[string]*Client, now time.Time) (found []Finding, err error) {
+	var d signon.Decision
+	for _, c := range list {
+		f := Finding{Consent: c, Outcome: signon.Grant}
+		see := func(course *engine.Course) { f.look(course, d.Outcome) }
+		so := l.again(c, clients[c.Client], now)
+		if err := l.engine.Follow(&so, &d, see); err != nil {
+			return nil, err
+		}
+		fails, err := l.fails(&f)
+		if err != nil {
+			return nil, err
+		}
+		if fails {
+			found = append(found, f)
+		}
+	}
+	return found, nil
+}
+
+// again is the request that a consent would be today.
+func (l *Ledger) again(c *Consent, client *Client, now time.Time) signon.SignOn {
+	asked := &signon.Consent{Client: c.Client, Scopes: c.Granted, For: c.For, Group: c.Group, Owner: c.Owner}
+	if client != nil {
+		asked.Name, asked.Publisher, asked.Verified = client.Name, client.Publisher, client.Verified
+	}
+	return signon.SignOn{User: c.User, App: c.App, Action: rulebook.Consent, Time: now, Consent: asked}
+}
+
+// look finds what stands against a consent: a case that blocks, whatever is proven, or one
+// that sends it to review.
+func (f *Finding) look(course *engine.Course, outcome signon.Outcome) {
+	if p := course.Person(); p != nil && p.BreakGlass {
+		return
+	}
+	if !course.Asked() || course.Unmatched() && outcome == signon.Block {
+		f.Outcome, f.Policy = signon.Block, "unmatched"
+		return
+	}
+	for step := range course.Steps() {
+		if step.Stage != rulebook.Enforce || !step.Sure { // where she was, say, is not known today
+			continue
+		}
+		name := step.Policy.Name + ` "` + step.Case.Label + `"`
+		switch step.Case.Kind {
+		case rulebook.Block:
+			f.Outcome, f.Policy = signon.Block, name
+			return
+		case rulebook.Review:
+			if f.Outcome == signon.Grant {
+				f.Outcome, f.Policy, f.Group = signon.Review, name, step.Case.Group
+			}
+		}
+	}
+}
+
+// fails reports whether a consent should not hold any more.
+func (l *Ledger) fails(f *Finding) (bool, error) {
+	if f.Outcome != signon.Review {
+		return f.Outcome == signon.Block, nil
+	}
+	if f.Consent.By == "" {
+		return true, nil
+	}
+	reviewer, err := l.engine.Person(f.Consent.By)
+	return err == nil && (reviewer == nil || !l.in(reviewer, f.Group)), err
+}

@@ -1,0 +1,271 @@
+package consent
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Ledger answers and settles requests by a rulebook, and keeps the answers in a store.
+type Ledger struct {
+	store  Store
+	engine *engine.Engine
+}
+
+// New returns a ledger that keeps in the store what is decided by the engine.
+func New(store Store, e *engine.Engine) *Ledger { return &Ledger{store, e} }
+
+// now is the time of a change, as it is kept.
+func (l *Ledger) now() time.Time { return l.engine.Now().UTC().Truncate(time.Millisecond) }
+
+// standing tells whether a consent holds at an instant, and if not, why it has ended.
+func (l *Ledger) standing(c *Consent, at time.Time) (holds bool, why string, err error) {
+	switch {
+	case c.State != Granted:
+		return false, string(c.State), nil
+	case !c.Until.IsZero() && !at.Before(c.Until):
+		return false, "ended", nil
+	}
+	giver, err := l.engine.Person(c.User)
+	switch {
+	case err != nil:
+		return false, "", err
+	case giver == nil || giver.Active == known.False:
+		return false, "ended: " + c.User + " is no longer active", nil
+	}
+	return true, string(Granted), nil
+}
+
+// actor finds whoever settles, withdraws or bans.
+func (l *Ledger) actor(by, because string) (*rulebook.Person, error) {
+	if because = strings.TrimSpace(because); because == "" {
+		return nil, errors.New("say why: the journal keeps the reason")
+	}
+	p, err := l.engine.Person(by)
+	switch {
+	case err != nil:
+		return nil, err
+	case p == nil:
+		return nil, fmt.Errorf("there is no user %q", by)
+	case p.Active == known.False:
+		return nil, fmt.Errorf("%s is disabled", by)
+	}
+	return p, nil
+}
+
+// in reports whether a person is in a group of that name.
+func (l *Ledger) in(p *rulebook.Person, group string) bool {
+	id, there := l.engine.Rulebook().Groups.Lookup(group)
+	return there && p.In(id)
+}
+
+// reviewerGroups are the groups that a policy names as reviewers.
+func (l *Ledger) reviewerGroups() (groups []string) {
+	for _, p := range l.engine.Rulebook().Policies {
+		for i := range p.Cases {
+			if g := p.Cases[i].Group; g != "" && !slices.Contains(groups, g) {
+				groups = append(groups, g)
+			}
+		}
+	}
+	slices.Sort(groups)
+	return groups
+}
+
+// mustReview fails for whoever is no reviewer of any policy.
+func (l *Ledger) mustReview(p *rulebook.Person) error {
+	groups := l.reviewerGroups()
+	switch {
+	case len(groups) == 0:
+		return errors.New("no policy names reviewers: write a case that ends in \"review by group G\"")
+	case !slices.ContainsFunc(groups, func(g string) bool { return l.in(p, g) }):
+		return fmt.Errorf("%s is no reviewer: those are in %s", p.ID, strings.Join(groups, ", "))
+	}
+	return nil
+}
+
+// Settlement is what a reviewer makes of a request.
+type Settlement struct {
+	Grant   bool
+	By      string // the reviewer
+	Because string
+	Only    []string  // grants these of the scopes alone; empty is all
+	Until   time.Time // the consent ends then; zero is never
+}
+
+// Settle grants or refuses a request that waits.
+func (l *Ledger) Settle(id ID, s Settlement) (settled *Consent, err error) {
+	reviewer, err := l.actor(s.By, s.Because)
+	if err != nil {
+		return nil, err
+	}
+	err = l.store.Update(func(tx Tx) error {
+		before, err := l.waiting(tx, id, reviewer)
+		if err != nil {
+			return err
+		}
+		if err := s.fits(before, l.now()); err != nil {
+			return err
+		}
+		client, err := tx.Client(before.Client)
+		if err == nil && s.Grant && client.IsBanned() {
+			err = fmt.Errorf("%s is banned (%s): unban it first", client.ID, client.Banned.Because)
+		}
+		if err != nil {
+			return err
+		}
+		after := *before
+		after.State, after.By, after.Because, after.Settled = Refused, s.By, s.Because, l.now()
+		what := "refuse"
+		if s.Grant {
+			what, after.State, after.Granted, after.Until = "grant", Granted, before.Scopes, s.Until.UTC()
+			if len(s.Only) > 0 {
+				after.Granted = without(s.Only, nil)
+			}
+		}
+		settled = &after
+		return write(tx, &Entry{Time: l.now(), Who: s.By, What: what, Client: before.Client, Why: s.Because,
+			Before: Things{Consent: before}, After: Things{Consent: &after}})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return settled, nil
+}
+
+// waiting finds a request that the reviewer may settle.
+func (l *Ledger) waiting(tx Tx, id ID, reviewer *rulebook.Person) (*Consent, error) {
+	c, err := tx.Consent(id)
+	switch {
+	case err != nil:
+		return nil, err
+	case c == nil:
+		return nil, fmt.Errorf("there is no consent %s", id)
+	case c.State != Waiting:
+		by := ""
+		if c.By != "" {
+			by = " by " + c.By
+		}
+		return nil, fmt.Errorf("%s does not wait: it is %s%s", id, c.State, by)
+	case c.User == reviewer.ID:
+		return nil, fmt.Errorf("%s asked for %s: nobody settles a request of her own", reviewer.ID, id)
+	case !l.in(reviewer, c.Reviewers):
+		return nil, fmt.Errorf("%s is not in %s, which reviews %s", reviewer.ID, c.Reviewers, id)
+	}
+	return c, nil
+}
+
+// fits checks what narrows a grant.
+func (s *Settlement) fits(c *Consent, now time.Time) error {
+	switch extra := without(s.Only, c.Scopes); {
+	case !s.Grant && (len(s.Only) > 0 || !s.Until.IsZero()):
+		return errors.New("a refusal is of everything and for good: leave out what would narrow a grant")
+	case len(extra) > 0:
+		return fmt.Errorf("%s was not asked for: %s asks for %s", diag.Few(extra, 3), c.ID, diag.Few(c.Scopes, 8))
+	case !s.Until.IsZero() && !s.Until.After(now):
+		return errors.New("the consent would be over already: name a day to come")
+	}
+	return nil
+}
+
+// Withdraw ends a consent, or takes back a request that waits: by whoever gave it, or by a reviewer.
+func (l *Ledger) Withdraw(id ID, by, because string) (withdrawn *Consent, err error) {
+	actor, err := l.actor(by, because)
+	if err != nil {
+		return nil, err
+	}
+	err = l.store.Update(func(tx Tx) error {
+		before, err := tx.Consent(id)
+		switch {
+		case err != nil:
+			return err
+		case before == nil:
+			return fmt.Errorf("there is no consent %s", id)
+		case before.State != Granted && before.State != Waiting:
+			return fmt.Errorf("%s is %s already", id, before.State)
+		case before.User != by:
+			if err := l.mustReview(actor); err != nil {
+				return fmt.Errorf("%s was given by %s, and %w", id, before.User, err)
+			}
+		}
+		after := *before
+		after.State, after.By, after.Because, after.Settled = Withdrawn, by, because, l.now()
+		withdrawn = &after
+		return write(tx, &Entry{Time: l.now(), Who: by, What: "withdraw", Client: before.Client, Why: because,
+			Before: Things{Consent: before}, After: Things{Consent: &after}})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return withdrawn, nil
+}
+
+// Ban blocks whatever a client asks for, and what it holds, until the ban is lifted.
+func (l *Ledger) Ban(client, by, because string) (*Client, error) {
+	return l.setBan(client, by, because, "ban", func(c *Client) error {
+		if c.IsBanned() {
+			return fmt.Errorf("%s is banned already, by %s: %s", c.ID, c.Banned.By, c.Banned.Because)
+		}
+		c.Banned = Ban{by, because, l.now()}
+		return nil
+	})
+}
+
+// Unban lifts a ban. What the client held before holds again.
+func (l *Ledger) Unban(client, by, because string) (*Client, error) {
+	return l.setBan(client, by, because, "unban", func(c *Client) error {
+		if !c.IsBanned() {
+			return fmt.Errorf("%s is not banned", c.ID)
+		}
+		c.Banned = Ban{}
+		return nil
+	})
+}
+
+func (l *Ledger) setBan(client, by, because, what string, set func(*Client) error) (after *Client, err error) {
+	actor, err := l.actor(by, because)
+	if err == nil {
+		err = l.mustReview(actor)
+	}
+	if err == nil && client == "" {
+		err = errors.New("name a client")
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = l.store.Update(func(tx Tx) error {
+		before, err := tx.Client(client)
+		if err != nil {
+			return err
+		}
+		after = &Client{ID: client}
+		if before != nil {
+			*after = *before
+		}
+		if err := set(after); err != nil {
+			return err
+		}
+		return write(tx, &Entry{Time: l.now(), Who: by, What: what, Client: client, Why: because,
+			Before: Things{Client: before}, After: Things{Client: after}})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return after, nil
+}
+
+// yes and no of what a request states.
+func stated(now, before signon.YesNo) signon.YesNo {
+	if now == signon.Unknown {
+		return before
+	}
+	return now
+}

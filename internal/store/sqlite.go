@@ -1,0 +1,321 @@
+// Package store keeps the consent ledger in a file: an embedded SQLite database that several
+// processes use at once.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"net/url"
+	"os"
+	"path/filepath"
+
+	"github.com/go-json-experiment/json"
+	"modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+
+	"briskwarden.example/briskwarden/internal/consent"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// File is a ledger in a file. It is safe for concurrent use, by several processes too.
+type File struct {
+	name string
+	db   *sql.DB
+}
+
+// application marks our databases among those of SQLite: "BWcl".
+const application = 0x4257636c
+
+// migrations bring a database from each version to the next.
+var migrations = []string{
+	`CREATE TABLE clients (id TEXT PRIMARY KEY, document BLOB NOT NULL) WITHOUT ROWID;
+	 CREATE TABLE consents (id INTEGER PRIMARY KEY, client TEXT NOT NULL, app TEXT NOT NULL, holder TEXT NOT NULL,
+	   state TEXT NOT NULL, document BLOB NOT NULL);
+	 CREATE INDEX consents_held ON consents (client, app, holder);
+	 CREATE INDEX consents_waiting ON consents (state) WHERE state = 'waiting';
+	 CREATE TABLE journal (number INTEGER PRIMARY KEY, document BLOB NOT NULL);`,
+}
+
+// Open opens the ledger in a file, and begins one where there is none.
+func Open(name string) (*File, error) {
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder, not a ledger", name)
+	}
+	if dir := filepath.Dir(name); !isFolder(dir) {
+		return nil, fmt.Errorf("%s cannot be opened: there is no folder %s", name, dir)
+	}
+	query := url.Values{"_pragma": {"busy_timeout(60000)", "synchronous(FULL)"}, "_txlock": {"immediate"}}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(name), RawQuery: query.Encode()}).String())
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be opened: %w", name, err)
+	}
+	f := &File{name, db}
+	if err := f.migrate(); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// Exists reports whether there is a ledger in a file.
+func Exists(name string) bool {
+	_, err := os.Stat(name)
+	return !errors.Is(err, fs.ErrNotExist)
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// migrate checks that the database is ours, and brings it to this version.
+func (f *File) migrate() error {
+	var mark, version, tables int
+	look := func(q interface{ QueryRow(string, ...any) *sql.Row }) error {
+		return errors.Join(q.QueryRow("PRAGMA application_id").Scan(&mark), q.QueryRow("PRAGMA user_version").Scan(&version),
+			q.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables))
+	}
+	if err := look(f.db); err != nil {
+		return f.plain(err)
+	}
+	switch {
+	case mark != application && tables > 0:
+		return fmt.Errorf("%s is a database, but no consent ledger", f.name)
+	case version > len(migrations):
+		return fmt.Errorf("%s was written by a newer brisk (version %d of the ledger; this one knows %d): nothing was changed", f.name, version, len(migrations))
+	case version == len(migrations):
+		return nil
+	}
+	// Of a database that is not ours nothing is changed, not even this.
+	if _, err := f.db.Exec("PRAGMA journal_mode = WAL"); err != nil {
+		return f.plain(err)
+	}
+	return f.transaction(func(tx *sql.Tx) error {
+		if err := look(tx); err != nil { // another process may have been first
+			return err
+		}
+		for ; version < len(migrations); version++ {
+			if _, err := tx.Exec(migrations[version]); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d", application, version))
+		return err
+	})
+}
+
+// Close closes the ledger.
+func (f *File) Close() error { return f.db.Close() }
+
+// Update runs a change in a transaction that no other writes beside.
+func (f *File) Update(change func(consent.Tx) error) error {
+	return f.transaction(func(tx *sql.Tx) error { return change(&transaction{tx, f, true}) })
+}
+
+func (f *File) transaction(change func(*sql.Tx) error) error {
+	tx, err := f.db.Begin()
+	if err != nil {
+		return f.plain(err)
+	}
+	defer func() { _ = tx.Rollback() }() // of no effect once it is committed
+	if err := change(tx); err != nil {
+		return f.plain(err)
+	}
+	return f.plain(tx.Commit())
+}
+
+// View runs a look at one state of the ledger.
+func (f *File) View(look func(consent.Tx) error) error {
+	tx, err := f.db.BeginTx(context.Background(), &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return f.plain(err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	return f.plain(look(&transaction{tx, f, false}))
+}
+
+// plain says in our words what SQLite says in its own.
+func (f *File) plain(err error) error {
+	var failed *sqlite.Error
+	if !errors.As(err, &failed) {
+		return err
+	}
+	why := map[int]string{
+		codes.SQLITE_NOTADB:   "is no consent ledger",
+		codes.SQLITE_CORRUPT:  "is damaged: restore it from a copy",
+		codes.SQLITE_FULL:     "cannot be written: the disk is full; nothing of this change was kept",
+		codes.SQLITE_READONLY: "cannot be written: the file or its folder is read-only",
+		codes.SQLITE_CANTOPEN: "cannot be opened: may the file and its folder be read and written?",
+		codes.SQLITE_PERM:     "cannot be opened: it may not be read",
+		codes.SQLITE_BUSY:     "is kept busy by another process: try again",
+		codes.SQLITE_IOERR:    "cannot be read or written: the disk fails, or is full; nothing of this change was kept",
+	}[failed.Code()&0xff]
+	if why == "" {
+		return fmt.Errorf("%s: %w", f.name, err)
+	}
+	return fmt.Errorf("%s %s", f.name, why)
+}
+
+// querier is a transaction, as far as it is asked.
+type querier interface {
+	QueryRow(query string, args ...any) *sql.Row
+	Query(query string, args ...any) (*sql.Rows, error)
+	Exec(query string, args ...any) (sql.Result, error)
+}
+
+type transaction struct {
+	querier
+	file   *File
+	writes bool
+}
+
+// put changes something.
+func (t *transaction) put(query string, args ...any) error {
+	if !t.writes {
+		return consent.ErrReadOnly
+	}
+	_, err := t.Exec(query, args...)
+	return err
+}
+
+// document reads a document into v; false is that there is none.
+func (t *transaction) document(v any, what, query string, args ...any) (bool, error) {
+	var data []byte
+	switch err := t.QueryRow(query, args...).Scan(&data); {
+	case errors.Is(err, sql.ErrNoRows):
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	return true, t.decode(data, v, what)
+}
+
+func (t *transaction) decode(data []byte, v any, what string) error {
+	if err := json.Unmarshal(data, v); err != nil {
+		return fmt.Errorf("%s: %s is damaged: %w", t.file.name, what, err)
+	}
+	return nil
+}
+
+// documents gives the documents of a query.
+func documents[T any](t *transaction, what, query string, args ...any) iter.Seq2[*T, error] {
+	return func(yield func(*T, error) bool) {
+		rows, err := t.Query(query, args...)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		defer rows.Close()
+		for rows.Next() {
+			v := new(T)
+			var data sql.RawBytes
+			err := rows.Scan(&data)
+			if err == nil {
+				err = t.decode(data, v, what)
+			}
+			if !yield(v, err) || err != nil {
+				return
+			}
+		}
+		if err := rows.Err(); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+// Consent finds one.
+func (t *transaction) Consent(id consent.ID) (*consent.Consent, error) {
+	var c consent.Consent
+	found, err := t.document(&c, "the consent "+id.String(), "SELECT document FROM consents WHERE id = ?", int64(id))
+	if !found || err != nil {
+		return nil, err
+	}
+	return &c, nil
+}
+
+// Consents gives those selected.
+func (t *transaction) Consents(of consent.Selection) iter.Seq2[*consent.Consent, error] {
+	query, args := "SELECT document FROM consents WHERE 1", []any{}
+	narrow := func(condition, value string) {
+		if value != "" {
+			query += " AND " + condition
+			args = append(args, value)
+		}
+	}
+	narrow("client = ?", of.Client)
+	narrow("app = ?", of.App)
+	narrow("holder IN (?, '')", of.User)
+	narrow("state = ?", string(of.State))
+	return documents[consent.Consent](t, "a consent", query+" ORDER BY id", args...)
+}
+
+// PutConsent keeps one.
+func (t *transaction) PutConsent(c *consent.Consent) error {
+	if c.ID == 0 {
+		if err := t.QueryRow("SELECT coalesce(max(id), 0) + 1 FROM consents").Scan((*int64)(&c.ID)); err != nil {
+			return err
+		}
+	}
+	holder := "" // a group, or everyone
+	if c.For == signon.ForSelf {
+		holder = c.User
+	}
+	data, err := json.Marshal(c, json.Deterministic(true))
+	if err == nil {
+		err = t.put("INSERT OR REPLACE INTO consents (id, client, app, holder, state, document) VALUES (?, ?, ?, ?, ?, ?)",
+			int64(c.ID), c.Client, c.App, holder, string(c.State), data)
+	}
+	return err
+}
+
+// Client finds one.
+func (t *transaction) Client(id string) (*consent.Client, error) {
+	var c consent.Client
+	found, err := t.document(&c, "the client "+id, "SELECT document FROM clients WHERE id = ?", id)
+	if !found || err != nil {
+		return nil, err
+	}
+	return &c, nil
+}
+
+// Clients gives all.
+func (t *transaction) Clients() iter.Seq2[*consent.Client, error] {
+	return documents[consent.Client](t, "a client", "SELECT document FROM clients ORDER BY id")
+}
+
+// PutClient keeps one.
+func (t *transaction) PutClient(c *consent.Client) error {
+	data, err := json.Marshal(c, json.Deterministic(true))
+	if err == nil {
+		err = t.put("INSERT OR REPLACE INTO clients (id, document) VALUES (?, ?)", c.ID, data)
+	}
+	return err
+}
+
+// Entries gives the journal.
+func (t *transaction) Entries() iter.Seq2[*consent.Entry, error] {
+	return documents[consent.Entry](t, "an entry", "SELECT document FROM journal ORDER BY number")
+}
+
+// LastEntry gives the last of the journal.
+func (t *transaction) LastEntry() (*consent.Entry, error) {
+	var e consent.Entry
+	found, err := t.document(&e, "the last entry", "SELECT document FROM journal ORDER BY number DESC LIMIT 1")
+	if !found || err != nil {
+		return nil, err
+	}
+	return &e, nil
+}
+
+// Append adds to the journal.
+func (t *transaction) Append(e *consent.Entry) error {
+	data, err := json.Marshal(e, json.Deterministic(true))
+	if err == nil {
+		err = t.put("INSERT INTO journal (number, document) VALUES (?, ?)", e.Number, data)
+	}
+	return err
+}

@@ -1,0 +1,263 @@
+package store_test
+
+import (
+	"bytes"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden/internal/consent"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/store"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// rules let 30 people ask 5 clients for the data of 3 apps.
+func rules(t testing.TB) *rulebook.Rulebook {
+	var b strings.Builder
+	b.WriteString("rulebook r { floor none }\nuser rev { groups reviewers }\ngroup reviewers { }\ngroup deck { }\n")
+	for i := range 30 {
+		fmt.Fprintf(&b, "user u%d { groups deck  %s }\n", i, map[bool]string{true: "active no"}[i%7 == 6])
+	}
+	b.WriteString("app a0 { }\napp a1 { }\napp a2 { }\nscopes basic weight 0 { openid }\nscopes data { \"d.*\" }\npolicy c { who everyone to everything doing consent case \"harmless\" when scopes within basic => grant case \"never\" when scopes touch unclassified => block otherwise => review by group reviewers }\n")
+	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(b.String())}}, rulebook.Options{})
+	require.NoError(t, rb.Diagnostics.Err())
+	return rb
+}
+
+var clock = func() time.Time { return time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC) }
+
+func open(t testing.TB, name string) *store.File {
+	f, err := store.Open(name)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	return f
+}
+
+func someRequest(dice *rand.Rand) signon.SignOn {
+	all := []string{"openid", "openid", "openid", "d.read", "d.write", "d.all", "strange"}
+	var scopes []string
+	for range 1 + dice.IntN(3) {
+		scopes = append(scopes, all[dice.IntN(len(all))])
+	}
+	c := &signon.Consent{Client: fmt.Sprintf("client-%d", dice.IntN(5)), Scopes: scopes}
+	switch dice.IntN(4) {
+	case 0:
+		c.For, c.Group = signon.ForGroup, "deck"
+	case 1:
+		c.For = signon.ForEveryone
+	}
+	return signon.SignOn{User: fmt.Sprintf("u%d", dice.IntN(30)), App: fmt.Sprintf("a%d", dice.IntN(3)), Consent: c}
+}
+
+// step does one thing of those that are done to a ledger, and tells what came of it.
+func step(l *consent.Ledger, dice *rand.Rand) string {
+	id := consent.ID(1 + dice.IntN(60))
+	var did any
+	var err error
+	switch dice.IntN(12) {
+	case 0, 1, 2:
+		did, err = l.Settle(id, consent.Settlement{Grant: dice.IntN(3) > 0, By: "rev", Because: "so"})
+	case 3:
+		did, err = l.Withdraw(id, []string{"rev", "u3", "u6"}[dice.IntN(3)], "so")
+	case 4:
+		did, err = l.Ban(fmt.Sprintf("client-%d", dice.IntN(5)), "rev", "so")
+	case 5, 6:
+		did, err = l.Unban(fmt.Sprintf("client-%d", dice.IntN(5)), "rev", "so")
+	default:
+		var a *consent.Answer
+		if a, err = l.Ask(someRequest(dice)); err == nil {
+			var held []string
+			for _, c := range a.Held {
+				held = append(held, c.ID.String())
+			}
+			did = []any{a.Outcome, a.New, held, a.Consent, a.Client}
+		}
+	}
+	text, failed := json.Marshal(did, json.Deterministic(true))
+	return fmt.Sprint(string(text), err, failed)
+}
+
+// everything is all that a ledger tells.
+func everything(t testing.TB, l *consent.Ledger, s consent.Store) string {
+	clients, err := l.Clients()
+	require.NoError(t, err)
+	waiting, err := l.Waiting()
+	require.NoError(t, err)
+	file, err := l.File("client-1")
+	require.NoError(t, err)
+	checked, found, err := l.Audit()
+	require.NoError(t, err)
+	v, err := consent.Verify(s)
+	require.NoError(t, err)
+	text, err := json.Marshal([]any{clients, waiting, file, checked, found, v}, json.Deterministic(true))
+	require.NoError(t, err)
+	return string(text)
+}
+
+// TestFileAnswersAsMemory does the same things to a ledger in memory and to one in a file,
+// which is closed and opened in between.
+func TestFileAnswersAsMemory(t *testing.T) {
+	e := engine.New(rules(t), engine.Sources{Clock: clock})
+	for seed := range uint64(4) {
+		name := filepath.Join(t.TempDir(), "ledger")
+		memory := consent.NewMemory()
+		inMemory := consent.New(memory, e)
+		a, b := rand.New(rand.NewPCG(seed, 1)), rand.New(rand.NewPCG(seed, 1))
+		granted := 0
+		for range 4 {
+			file, err := store.Open(name)
+			require.NoError(t, err)
+			inFile := consent.New(file, e)
+			for range 100 {
+				want := step(inMemory, a)
+				require.Equal(t, want, step(inFile, b))
+				granted += strings.Count(want, `"state":"granted"`)
+			}
+			require.Equal(t, everything(t, inMemory, memory), everything(t, inFile, file))
+			require.NoError(t, file.Close())
+		}
+		require.Greater(t, granted, 10)
+	}
+}
+
+// TestChangesThatFail leave nothing, in either store.
+func TestChangesThatFail(t *testing.T) {
+	e := engine.New(rules(t), engine.Sources{Clock: clock})
+	for _, s := range []consent.Store{consent.NewMemory(), open(t, filepath.Join(t.TempDir(), "ledger"))} {
+		l := consent.New(s, e)
+		dice := rand.New(rand.NewPCG(7, 7))
+		for range 50 {
+			step(l, dice)
+		}
+		before := everything(t, l, s)
+		require.ErrorContains(t, s.Update(func(tx consent.Tx) error {
+			for _, c := range []*consent.Consent{{User: "u1", Client: "client-1"}, {ID: 1, User: "u1", Client: "client-1"}} {
+				require.NoError(t, tx.PutConsent(c))
+			}
+			require.NoError(t, tx.PutClient(&consent.Client{ID: "client-1", Name: "x"}))
+			require.NoError(t, tx.PutClient(&consent.Client{ID: "client-new"}))
+			require.NoError(t, tx.Append(&consent.Entry{Number: 1000}))
+			return fmt.Errorf("no")
+		}), "no")
+		require.Equal(t, before, everything(t, l, s))
+		require.Error(t, s.View(func(tx consent.Tx) error { return tx.PutClient(&consent.Client{ID: "client-new"}) }))
+		require.Equal(t, before, everything(t, l, s))
+	}
+}
+
+func TestTampering(t *testing.T) {
+	e := engine.New(rules(t), engine.Sources{Clock: clock})
+	for tamper, want := range map[string]string{
+		`UPDATE journal SET document = replace(document, '"who":"', '"who":"x') WHERE number = 9`:                                           "entry 9: was changed after it was written",
+		`UPDATE journal SET document = 'x' WHERE number = 9`:                                                                                "entry 9: cannot be read",
+		`DELETE FROM journal WHERE number = 9`:                                                                                              "entry 9: is missing: entry 10 stands in its place",
+		`UPDATE journal SET number = -number WHERE number IN (5, 6); UPDATE journal SET number = 11 + number WHERE number < 0`:              "entry 5: ",
+		`UPDATE consents SET document = replace(document, '"waiting"', '"granted"') WHERE id = 2`:                                           "the consent c-2 in the ledger is not what the journal left it",
+		`DELETE FROM consents WHERE id = 3`:                                                                                                 "the consent c-3 is gone from the ledger",
+		`INSERT INTO consents SELECT 900, client, app, holder, state, replace(document, '"id":1,', '"id":900,') FROM consents WHERE id = 1`: "the consent c-900 in the ledger is not what",
+		`UPDATE clients SET document = replace(document, '"banned"', '"bamned"')`:                                                           "the client client-",
+		`DELETE FROM clients`:                   "is gone from the ledger",
+		`DELETE FROM journal WHERE number > 12`: "in the ledger is not what the journal left it",
+	} {
+		name := filepath.Join(t.TempDir(), "ledger")
+		file := open(t, name)
+		l := consent.New(file, e)
+		dice := rand.New(rand.NewPCG(3, 3))
+		for range 120 {
+			step(l, dice)
+		}
+		_, err := consent.Verify(file)
+		require.NoError(t, err)
+		db, err := sql.Open("sqlite", name)
+		require.NoError(t, err)
+		done, err := db.Exec(tamper)
+		require.NoError(t, err)
+		n, _ := done.RowsAffected()
+		require.Positive(t, n, tamper)
+		require.NoError(t, db.Close())
+		_, err = consent.Verify(file)
+		require.ErrorContains(t, err, want, tamper)
+	}
+}
+
+func TestFilesThatAreNoLedgers(t *testing.T) {
+	dir := t.TempDir()
+	in := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, os.WriteFile(in("text"), []byte(strings.Repeat("this is no database\n", 500)), 0o644))
+	other, err := sql.Open("sqlite", in("other"))
+	require.NoError(t, err)
+	_, err = other.Exec("CREATE TABLE mine (x)")
+	require.NoError(t, err)
+	require.NoError(t, other.Close())
+	newer := open(t, in("newer"))
+	require.NoError(t, newer.Close())
+	db, err := sql.Open("sqlite", in("newer"))
+	require.NoError(t, err)
+	_, err = db.Exec("PRAGMA user_version = 7")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	for name, want := range map[string]string{
+		"text": "text is no consent ledger", "other": "is a database, but no consent ledger", ".": "is a folder, not a ledger",
+		"newer": "was written by a newer brisk (version 7 of the ledger; this one knows 1): nothing was changed", "none/ledger": "there is no folder",
+	} {
+		before, _ := os.ReadFile(in(name))
+		_, err := store.Open(in(name))
+		require.ErrorContains(t, err, want)
+		after, _ := os.ReadFile(in(name))
+		require.True(t, bytes.Equal(before, after), "%s: nothing is changed", name)
+	}
+}
+
+// TestFullDisk fills a disk of a few pages: the change that no longer fits is told and not kept.
+func TestFullDisk(t *testing.T) {
+	e := engine.New(rules(t), engine.Sources{Clock: clock})
+	file := open(t, filepath.Join(t.TempDir(), "ledger"))
+	file.Limit(t, 24)
+	l := consent.New(file, e)
+	for i := range 10_000 {
+		so := signon.SignOn{User: "u1", App: "a1", Consent: &signon.Consent{Client: fmt.Sprintf("client-%d-%s", i, strings.Repeat("x", 500)), Scopes: []string{"openid"}}}
+		before, err := consent.Verify(file)
+		require.NoError(t, err)
+		if _, err := l.Ask(so); err != nil {
+			require.ErrorContains(t, err, "the disk is full; nothing of this change was kept")
+			after, err := consent.Verify(file)
+			require.NoError(t, err)
+			require.Equal(t, before, after)
+			require.Positive(t, i)
+			return
+		}
+	}
+	t.Fatal("the disk never filled")
+}
+
+// TestSeveralAtOnce lets many ask and settle at the same time, through several connections.
+func TestSeveralAtOnce(t *testing.T) {
+	e := engine.New(rules(t), engine.Sources{Clock: clock})
+	name := filepath.Join(t.TempDir(), "ledger")
+	var wg sync.WaitGroup
+	for i := range 4 {
+		file := open(t, name)
+		wg.Go(func() {
+			dice := rand.New(rand.NewPCG(uint64(i), 5))
+			for range 60 {
+				step(consent.New(file, e), dice)
+			}
+		})
+	}
+	wg.Wait()
+	v, err := consent.Verify(open(t, name))
+	require.NoError(t, err)
+	require.Greater(t, v.Entries, int64(100))
+}
