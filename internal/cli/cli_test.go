@@ -15,6 +15,7 @@ func TestMain(m *testing.M) {
 		"brisk": func() {
 			os.Exit(cli.Main(os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}))
 		},
+		"consenter": consenter,
 		"longline": func() { // longline FILE SIZE-IN-MB: a file of one line
 			f, err := os.Create(os.Args[1])
 			if err != nil {
