@@ -45,7 +45,7 @@ func (x *consents) waiting() error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(x.out, "\n%s %s asks for %s, for %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(spell.Printable(c.User)), spell.Printable(clientText(&file.Holding.Client, c.Client)), x.paint.faint(ago(x.now.Sub(c.Asked))))
+		fmt.Fprintf(x.out, "\n%s %s asks for %s, %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(spell.Printable(c.User)), spell.Printable(clientText(&file.Holding.Client, c.Client)), x.paint.faint(ago(x.now.Sub(c.Asked))+" ago"))
 		x.indented("to have, of %s, for %s:", c.App, holderOf(c))
 		x.sets(c.Scopes)
 		weight := rb.Weigh(c.Scopes)
@@ -329,14 +329,14 @@ func shortPublisher(c *consent.Client) string {
 
 func (x *consents) lastAsked(h *consent.Holding) string {
 	if h.Last.IsZero() {
-		return pad("never", 15)
+		return "never"
 	}
 	return x.day(h.Last)
 }
 
 func (x *consents) bannedMark(h *consent.Holding) string {
 	if h.IsBanned() {
-		return "  " + x.paint.red("banned")
+		return ", " + x.paint.red("banned")
 	}
 	return ""
 }

@@ -156,6 +156,52 @@ var scenes = []scene{
 		args: []string{"risk", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--above", "50", "--top", "8"}},
 }
 
+// consentScenes are the part about client applications.
+var consentScenes = []scene{
+	{title: "What client applications ask for, and who may say yes",
+		tell: "People used to click yes. What they clicked through before anybody had a say is taken into the ledger, with what is known of the clients.",
+		args: []string{"consent", "import", "--at", now, original + "/consents/clients.json", original + "/consents/past.csv"}},
+	{title: "A harmless widget passes",
+		tell: "Tide Times, of a verified publisher, only wants to know who signs on. Nobody needs to look at that.",
+		args: []string{"consent", "ask", "--at", now, "user", "mira.holt", "app", "noticeboard", "client", "tide-times", "scopes", "openid, profile", "presenting", "password"}},
+	{title: "A note-taking application asks for far too much",
+		tell: "Mira would have clicked yes. The policy looks at what is asked for, and sends it to somebody who reads it.",
+		args: []string{"consent", "ask", "--at", now, "user", "mira.holt", "app", "crew-roster", "client", "tidy-notes",
+			"scopes", "openid, roster.read, contacts.all, mail.read, mail.send, files.all", "presenting", "password"}},
+	{title: "The owner of a crew decides for her group, with a proof first",
+		tell: "Unni owns the deck crew's group. Watch Swap reads the roster, which weighs less than 60: her word is enough, once she has shown a second factor.",
+		args: []string{"consent", "ask", "--at", now, "user", "unni.moe", "app", "crew-roster", "client", "watch-swap",
+			"scopes", "openid, roster.read", "for", "group", "deck-crew", "owner", "presenting", "password, passkey"}},
+	{title: "So the crew is not asked again",
+		tell: "Sten is in the deck crew. What the group holds answers for him.",
+		args: []string{"consent", "ask", "--at", "2026-11-23T08:30", "user", "sten.rygg", "app", "crew-roster", "client", "watch-swap", "scopes", "openid, roster.read", "presenting", "password"}},
+	{title: "What waits for a review",
+		tell: "Embla, of harbour IT, looks at it after the weekend.",
+		args: []string{"consent", "waiting", "--at", "2026-11-24T09:00"}},
+	{title: "She grants what the notes need, and for this season alone",
+		tell: "Whoever asked cannot settle it, nor can anybody outside the group that the policy names.",
+		args: []string{"consent", "settle", "c-8", "grant", "--at", "2026-11-24T09:10", "--only", "openid, roster.read", "--until", "2027-03-31",
+			"--by", "embla.haug", "--because", "Notes need the roster, not the mail"}},
+	{title: "What clients hold, the heaviest first",
+		tell: "Quick Figures reads and writes the ledger, because two people once clicked yes.",
+		args: []string{"consent", "clients", "--at", "2026-11-24T09:15"}},
+	{title: "What today's policies would not give",
+		tell: "The audit decides anew on every consent that holds.",
+		args: []string{"consent", "audit", "--at", "2026-11-24T09:20"}},
+	{title: "A ban",
+		tell: "Quick Figures turns out to sell what it reads. Whatever the policies say, it gets nothing any more.",
+		args: []string{"consent", "ban", "quick-figures", "--at", "2026-11-24T11:00", "--by", "embla.haug", "--because", "Sells what it reads"}},
+	{title: "Everything about one client on one screen",
+		tell: "What it holds and held, who agreed, and what was done about it.",
+		args: []string{"consent", "show", "quick-figures", "--at", "2026-11-24T11:05"}},
+	{title: "And a journal that shows what was changed in it",
+		tell: "Every change is chained to the one before.",
+		args: []string{"consent", "journal", "--verify", "--at", "2026-11-24T11:10"}},
+	{title: "What the policy would have stopped",
+		tell: "The requests of four weeks, to which everybody said yes then.",
+		args: []string{"replay", original + "/consents/asked.jsonl"}},
+}
+
 func (s *session) demo(dir string) error {
 	if err := writeRulebook(dir, demo.SkerryLine()); err != nil {
 		return err
@@ -166,7 +212,7 @@ func (s *session) demo(dir string) error {
 	}
 	folders := strings.NewReplacer(original, dir, mended, copied)
 	fmt.Fprintf(s.out, "%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
-	for i, sc := range scenes {
+	for i, sc := range slices.Concat(scenes, consentScenes) {
 		if err := s.scene(i+1, sc, dir, folders); err != nil {
 			return err
 		}
@@ -202,7 +248,11 @@ func (s *session) scene(number int, sc scene, dir string, folders *strings.Repla
 	}
 	args := slices.Clone(sc.args)
 	if sc.args[0] != "compare" && !slices.Contains(sc.args, "-r") {
-		args = slices.Insert(args, 1, "-r", original)
+		command := 1
+		if sc.args[0] == "consent" {
+			command = 2
+		}
+		args = slices.Insert(args, command, "-r", original)
 	}
 	for i := range args {
 		args[i] = filepath.FromSlash(folders.Replace(args[i]))

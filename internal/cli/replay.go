@@ -231,6 +231,12 @@ const mostRows = 12
 
 func (r *replayReport) print() {
 	n := r.sum.Outcomes.All()
+	if n == 0 && r.sum.Consents.Outcomes.All() > 0 {
+		r.consents()
+		r.watch()
+		r.badLines()
+		return
+	}
 	if n == 0 {
 		fmt.Fprintln(r.out, "No sign-on of the logs is among those asked for.")
 		r.badLines()
@@ -238,9 +244,9 @@ func (r *replayReport) print() {
 	}
 	fmt.Fprintf(r.out, "%s, %s to %s: %s\n", r.paint.bold(spell.Plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
 		r.sum.Last.In(r.rb.Zone).Format("Mon 2006-01-02"), r.outcomes(&r.sum.Outcomes))
-	r.changes()
-	r.reasons("Why it blocks", signon.Block)
-	r.reasons("Why it steps up", signon.StepUp)
+	r.changes(&r.sum.Recorded)
+	r.reasons("Why it blocks", signon.Block, &r.sum.Reasoning)
+	r.reasons("Why it steps up", signon.StepUp, &r.sum.Reasoning)
 	r.watch()
 	r.table("By app", replay.Rows(r.sum.Apps), "none")
 	r.table("By policy and case", r.policyRows(), "")
@@ -249,7 +255,24 @@ func (r *replayReport) print() {
 	r.table("By form of device", replay.Rows(r.sum.Forms), "unknown")
 	r.table("By day", r.sum.DayRows(), "")
 	r.people()
+	r.consents()
 	r.badLines()
+}
+
+// consents tells of requests for consent, apart from sign-ons.
+func (r *replayReport) consents() {
+	c := &r.sum.Consents
+	if c.Outcomes.All() == 0 {
+		return
+	}
+	if r.sum.Outcomes.All() > 0 {
+		fmt.Fprintln(r.out)
+	}
+	fmt.Fprintf(r.out, "%s of %s: %s\n", r.paint.bold(spell.Plural(c.Outcomes.All(), "request")+" for consent"), spell.Plural(len(c.Clients), "client application"), r.outcomes(&c.Outcomes))
+	r.changes(&c.Recorded)
+	r.reasons("Why consent is blocked", signon.Block, &c.Reasoning)
+	r.reasons("Why it waits for a review", signon.Review, &c.Reasoning)
+	r.table("By client application", replay.Rows(c.Clients), "none")
 }
 
 // outcomes tells counts by outcome, the loosest first, without what does not occur.
@@ -264,8 +287,8 @@ func (r *replayReport) outcomes(o *replay.Outcomes) string {
 }
 
 // changes tells what would come out otherwise than the log recorded.
-func (r *replayReport) changes() {
-	changes, recorded, changed := replay.Changes(&r.sum.Recorded)
+func (r *replayReport) changes(table *[4][4]int) {
+	changes, recorded, changed := replay.Changes(table)
 	var parts []string
 	for _, c := range changes {
 		parts = append(parts, fmt.Sprintf("%d from %s to %s", c.Count, c.From, c.To))
@@ -281,8 +304,8 @@ func (r *replayReport) changes() {
 }
 
 // reasons lists the cases, and what else, that gave an outcome.
-func (r *replayReport) reasons(title string, outcome signon.Outcome) {
-	cases, others := r.sum.Reasons(outcome)
+func (r *replayReport) reasons(title string, outcome signon.Outcome, of *replay.Reasoning) {
+	cases, others := of.Reasons(outcome)
 	if len(cases)+len(others) == 0 {
 		return
 	}

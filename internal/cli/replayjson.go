@@ -29,10 +29,18 @@ type (
 		Hours     [7][24]jsonHour  `json:"hours"` // from Monday, 00:00
 		Watched   []jsonWatched    `json:"watched"`
 		People    []jsonPerson     `json:"people"`
+		Consents  jsonConsents     `json:"consents"` // requests for consent, which count nowhere else but in watched
 		BadLines  int              `json:"bad_lines"`
 		Bad       []replay.BadLine `json:"first_bad_lines"`
 	}
-	jsonHour   map[string]int
+	jsonHour     map[string]int
+	jsonConsents struct {
+		Requests int            `json:"requests"`
+		Outcomes map[string]int `json:"outcomes"`
+		Changes  []jsonChange   `json:"changes"`
+		Clients  []jsonRow      `json:"clients"`
+		Cases    []jsonCase     `json:"cases"`
+	}
 	jsonChange struct {
 		From  string `json:"from"`
 		To    string `json:"to"`
@@ -84,25 +92,18 @@ func rowsJSON(rows []replay.Row) []jsonRow {
 }
 
 func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
-	j := jsonReplay{Rulebook: rb.Digest, SignOns: s.Outcomes.All(), First: s.First, Last: s.Last, Outcomes: outcomesJSON(&s.Outcomes), Changes: []jsonChange{},
-		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: []jsonCase{}, Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
+	j := jsonReplay{Rulebook: rb.Digest, SignOns: s.Outcomes.All(), First: s.First, Last: s.Last, Outcomes: outcomesJSON(&s.Outcomes), Changes: changesJSON(&s.Recorded),
+		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: casesJSON(rb, &s.Reasoning), Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
 		Networks: rowsJSON(s.NetworkRows()), Forms: rowsJSON(replay.Rows(s.Forms)), Days: rowsJSON(s.DayRows()), Watched: []jsonWatched{},
 		People: []jsonPerson{}, BadLines: s.BadLines, Bad: s.Bad}
-	changes, _, _ := replay.Changes(&s.Recorded)
-	for _, c := range changes {
-		j.Changes = append(j.Changes, jsonChange{c.From.String(), c.To.String(), c.Count})
-	}
+	c := &s.Consents
+	j.Consents = jsonConsents{c.Outcomes.All(), outcomesJSON(&c.Outcomes), changesJSON(&c.Recorded), rowsJSON(replay.Rows(c.Clients)), casesJSON(rb, &c.Reasoning)}
 	for d := range s.Hours {
 		for h := range s.Hours[d] {
 			j.Hours[d][h] = outcomesJSON(&s.Hours[d][h])
 		}
 	}
 	for _, p := range rb.Policies {
-		for i := range p.Cases {
-			if t, ok := s.Cases[&p.Cases[i]]; ok {
-				j.Cases = append(j.Cases, jsonCase{p.Name, p.Cases[i].Label, outcomesJSON(&t.Taken), t.Open, outcomesJSON(&t.Decided)})
-			}
-		}
 		if w, ok := s.Watched[p]; ok {
 			j.Watched = append(j.Watched, jsonWatched{p.Name, w.Applied, w.Block, w.StepUp, w.Already})
 		}
@@ -112,4 +113,25 @@ func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 		j.People = append(j.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
 	}
 	return j
+}
+
+func changesJSON(table *[4][4]int) []jsonChange {
+	list := []jsonChange{}
+	changes, _, _ := replay.Changes(table)
+	for _, c := range changes {
+		list = append(list, jsonChange{c.From.String(), c.To.String(), c.Count})
+	}
+	return list
+}
+
+func casesJSON(rb *rulebook.Rulebook, r *replay.Reasoning) []jsonCase {
+	list := []jsonCase{}
+	for _, p := range rb.Policies {
+		for i := range p.Cases {
+			if t, ok := r.Cases[&p.Cases[i]]; ok {
+				list = append(list, jsonCase{p.Name, p.Cases[i].Label, outcomesJSON(&t.Taken), t.Open, outcomesJSON(&t.Decided)})
+			}
+		}
+	}
+	return list
 }

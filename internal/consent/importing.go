@@ -50,7 +50,8 @@ func ReadClients(in io.Reader) (list []*Client, err error) {
 	}
 	for {
 		kind := d.PeekKind()
-		line := 1 + bytes.Count(data[:d.InputOffset()], []byte("\n"))
+		rest := bytes.TrimLeft(data[d.InputOffset():], ", \t\r\n")
+		line := 1 + bytes.Count(data[:len(data)-len(rest)], []byte("\n"))
 		if kind == 0 || kind == ']' {
 			if _, err := d.ReadToken(); err != nil && !errors.Is(err, io.EOF) {
 				_, plain := lines.JSON(err)

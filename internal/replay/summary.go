@@ -20,14 +20,26 @@ type Summary struct {
 	Forms     map[string]*Outcomes // of devices
 	Networks  []Outcomes           // by the id of the named network
 	Elsewhere Outcomes             // in no named network
-	Cases     map[*rulebook.Case]*CaseTally
-	Grounds   map[string]*Outcomes // what decided beside policies
-
-	Recorded [4][4]int // by the outcome that the log recorded, and that of now
+	Reasoning
 	People   map[string]*PersonTally
 	Watched  map[*rulebook.Policy]*WatchTally
+	Consents Consents // requests of client applications, which count for nothing else but Watched
 
 	rb *rulebook.Rulebook
+}
+
+// Reasoning is what decided, and what became of what the log recorded.
+type Reasoning struct {
+	Cases    map[*rulebook.Case]*CaseTally
+	Grounds  map[string]*Outcomes // what decided beside policies
+	Recorded [4][4]int            // by the outcome that the log recorded, and that of now
+}
+
+// Consents counts requests for consent.
+type Consents struct {
+	Outcomes Outcomes
+	Reasoning
+	Clients map[string]*Outcomes // by client application
 }
 
 // CaseTally counts what became of a case.
@@ -57,13 +69,21 @@ type WatchTally struct {
 
 func newSummary(rb *rulebook.Rulebook) *Summary {
 	return &Summary{rb: rb, Spread: newSpread(rb.Zone), Countries: map[string]*Outcomes{}, Forms: map[string]*Outcomes{},
-		Networks: make([]Outcomes, len(rb.Networks.Names)), Cases: map[*rulebook.Case]*CaseTally{}, Grounds: map[string]*Outcomes{},
-		People: map[string]*PersonTally{}, Watched: map[*rulebook.Policy]*WatchTally{}}
+		Networks: make([]Outcomes, len(rb.Networks.Names)), Reasoning: newReasoning(), People: map[string]*PersonTally{},
+		Watched: map[*rulebook.Policy]*WatchTally{}, Consents: Consents{Reasoning: newReasoning(), Clients: map[string]*Outcomes{}}}
+}
+
+func newReasoning() Reasoning {
+	return Reasoning{Cases: map[*rulebook.Case]*CaseTally{}, Grounds: map[string]*Outcomes{}}
 }
 
 // count counts one decision.
 func (s *Summary) count(l *Line, c *engine.Course, outcome signon.Outcome) {
 	so := &l.SignOn
+	if so.Action == rulebook.Consent {
+		s.consent(l, c, outcome)
+		return
+	}
 	s.Spread.count(so, outcome)
 	at(s.Forms, c.Form())[outcome]++
 	person := at(s.People, so.User)
@@ -91,11 +111,31 @@ func (s *Summary) count(l *Line, c *engine.Course, outcome signon.Outcome) {
 		s.Elsewhere[outcome]++
 	}
 	s.ground(c, outcome)
-	s.steps(so.User, c, outcome)
+	s.steps(so.User, c, outcome, &s.Reasoning)
+}
+
+// consent counts a request for consent.
+func (s *Summary) consent(l *Line, c *engine.Course, outcome signon.Outcome) {
+	t := &s.Consents
+	t.Outcomes[outcome]++
+	if l.Recorded {
+		t.Recorded[l.Outcome][outcome]++
+	}
+	client := ""
+	if l.Consent != nil {
+		client = l.Consent.Client
+	}
+	at(t.Clients, client)[outcome]++
+	if c.Person() == nil {
+		at(t.Grounds, "the user is not known")[outcome]++
+		return
+	}
+	t.ground(c, outcome)
+	s.steps(l.User, c, outcome, &t.Reasoning)
 }
 
 // ground counts what decided beside policies.
-func (s *Summary) ground(c *engine.Course, outcome signon.Outcome) {
+func (s *Reasoning) ground(c *engine.Course, outcome signon.Outcome) {
 	switch {
 	case c.Disabled():
 		at(s.Grounds, "the user is disabled")[outcome]++
@@ -111,7 +151,7 @@ func (s *Summary) ground(c *engine.Course, outcome signon.Outcome) {
 }
 
 // steps counts the cases that were heard, and what those on watch would have done.
-func (s *Summary) steps(user string, c *engine.Course, outcome signon.Outcome) {
+func (s *Summary) steps(user string, c *engine.Course, outcome signon.Outcome, to *Reasoning) {
 	var watched, decided *rulebook.Policy
 	strictest := signon.Grant
 	for step := range c.Steps() {
@@ -128,7 +168,7 @@ func (s *Summary) steps(user string, c *engine.Course, outcome signon.Outcome) {
 			}
 			continue
 		}
-		t := at(s.Cases, step.Case)
+		t := at(to.Cases, step.Case)
 		t.Policy, t.Case = step.Policy, step.Case
 		if step.Sure {
 			t.Taken[outcome]++
@@ -172,22 +212,12 @@ func (s *Summary) add(o *Summary) {
 	s.Refused += o.Refused
 	addAll(s.Countries, o.Countries)
 	addAll(s.Forms, o.Forms)
-	addAll(s.Grounds, o.Grounds)
+	s.Reasoning.add(&o.Reasoning)
+	s.Consents.Outcomes.add(&o.Consents.Outcomes)
+	s.Consents.Reasoning.add(&o.Consents.Reasoning)
+	addAll(s.Consents.Clients, o.Consents.Clients)
 	for i := range s.Networks {
 		s.Networks[i].add(&o.Networks[i])
-	}
-	for k, v := range o.Cases {
-		t := at(s.Cases, k)
-		t.Policy, t.Case = v.Policy, v.Case
-		t.Taken.add(&v.Taken)
-		t.Decided.add(&v.Decided)
-		t.first.add(&v.first)
-		t.Open += v.Open
-	}
-	for i := range s.Recorded {
-		for j := range s.Recorded[i] {
-			s.Recorded[i][j] += o.Recorded[i][j]
-		}
 	}
 	for k, v := range o.People { // each is counted by one worker alone
 		s.People[k] = v
@@ -204,6 +234,23 @@ func (s *Summary) add(o *Summary) {
 		}
 		for u, n := range v.StepUp {
 			w.StepUp[u] += n
+		}
+	}
+}
+
+func (s *Reasoning) add(o *Reasoning) {
+	addAll(s.Grounds, o.Grounds)
+	for k, v := range o.Cases {
+		t := at(s.Cases, k)
+		t.Policy, t.Case = v.Policy, v.Case
+		t.Taken.add(&v.Taken)
+		t.Decided.add(&v.Decided)
+		t.first.add(&v.first)
+		t.Open += v.Open
+	}
+	for i := range s.Recorded {
+		for j := range s.Recorded[i] {
+			s.Recorded[i][j] += o.Recorded[i][j]
 		}
 	}
 }

@@ -32,7 +32,7 @@ type Reason struct {
 }
 
 // Reasons tell what gave an outcome: the cases, the most frequent first, then what is no case.
-func (s *Summary) Reasons(outcome signon.Outcome) (cases, others []Reason) {
+func (s *Reasoning) Reasons(outcome signon.Outcome) (cases, others []Reason) {
 	for _, t := range s.Cases {
 		if n := t.Decided[outcome]; n > 0 {
 			cases = append(cases, Reason{CaseTally: t, Count: n})

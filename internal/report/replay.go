@@ -47,6 +47,7 @@ func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
 	}
 	p.badLines(s.Bad, s.BadLines)
 	if s.Outcomes.All() == 0 {
+		p.consents(&s.Consents)
 		return p
 	}
 	apps := Part{Charts: []Chart{byApp("sign-ons", "Sign-ons", &s.Spread)}}
@@ -66,14 +67,33 @@ func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
 		title   string
 		outcome signon.Outcome
 	}{{"Why it blocks", signon.Block}, {"Why it steps up", signon.StepUp}, {"Why it sends to review", signon.Review}} {
-		if t := reasonTable(s, x.outcome); len(t.Rows) > 0 {
+		if t := reasonTable(&s.Reasoning, x.outcome); len(t.Rows) > 0 {
 			p.Parts = append(p.Parts, Part{Title: x.title, Table: t})
 		}
 	}
 	if t := affectedTable(s); len(t.Rows) > 0 {
 		p.Parts = append(p.Parts, Part{Title: "People most affected", Table: t})
 	}
+	p.consents(&s.Consents)
 	return p
+}
+
+// consents are requests for consent, apart from sign-ons.
+func (p *Page) consents(c *replay.Consents) {
+	if c.Outcomes.All() == 0 {
+		return
+	}
+	p.Parts = append(p.Parts, Part{Title: "Requests for consent", Charts: []Chart{
+		bars(Head{Name: "consents-by-client", Title: "By client application"}, replay.Rows(c.Clients), "none"),
+		fromTo(Head{Name: "consents-outcome-to-outcome", Title: "From what the log recorded to what comes out now"}, &c.Recorded)}})
+	for _, x := range []struct {
+		title   string
+		outcome signon.Outcome
+	}{{"Why consent is blocked", signon.Block}, {"Why consent waits for a review", signon.Review}} {
+		if t := reasonTable(&c.Reasoning, x.outcome); len(t.Rows) > 0 {
+			p.Parts = append(p.Parts, Part{Title: x.title, Table: t})
+		}
+	}
 }
 
 func signOns(n int) string {
@@ -177,7 +197,7 @@ func policyBars(s *replay.Summary) *Bars {
 	return b
 }
 
-func reasonTable(s *replay.Summary, outcome signon.Outcome) *Table {
+func reasonTable(s *replay.Reasoning, outcome signon.Outcome) *Table {
 	t := &Table{Heads: []string{"sign-ons", "policy", "case", "when", "asks", "where it stands"}}
 	cases, others := s.Reasons(outcome)
 	t.More = inJSON(len(cases) - mostRows)
