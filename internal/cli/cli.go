@@ -127,7 +127,7 @@ func knownCommand(root *cobra.Command, args []string) error {
 	for _, c := range root.Commands() {
 		names = append(names, c.Name())
 	}
-	return usage("there is no command %q%s", args[0], hint(args[0], names))
+	return usage("%s has no command %q%s", root.CommandPath(), args[0], hint(args[0], names))
 }
 
 // hint suggests the nearest known name at the end of a sentence.

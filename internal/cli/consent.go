@@ -40,12 +40,8 @@ func (s *session) consentCommand() *cobra.Command {
 		Long: "consent decides what client applications are let have, and keeps it in a ledger: a file beside the\n" +
 			"rulebook, or where --ledger says. Every change stands in its journal.",
 		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				var names []string
-				for _, sub := range c.Commands() {
-					names = append(names, sub.Name())
-				}
-				return usage("there is no command consent %q%s", args[0], hint(args[0], names))
+			if err := knownCommand(c, args); err != nil {
+				return err
 			}
 			return c.Help()
 		},
