@@ -82,3 +82,22 @@ func TestSamplesOfTheDataPageLoad(t *testing.T) {
 		require.Empty(t, l.Aside, l.File)
 	}
 }
+
+// TestConsentPageIsTrue reads the policy and the expectation off the page, between what they speak of.
+func TestConsentPageIsTrue(t *testing.T) {
+	page, err := os.ReadFile("docs/consent.md")
+	require.NoError(t, err)
+	src := "rulebook page { }\nuser mira.holt { methods password }\ngroup consent-reviewers { user mira.holt }\napp crew-roster { }\ndemand second-factor { passkey or app-code }\n"
+	for _, block := range fenced.FindAllStringSubmatch(string(page), -1) {
+		formatted, err := language.Format("consent.md", []byte(block[1]))
+		require.NoError(t, err)
+		require.Equal(t, block[1], string(formatted), "the page shows the one layout")
+		src += block[1]
+	}
+	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}}, rulebook.Options{})
+	require.NoError(t, rb.Diagnostics.Err())
+	require.Len(t, rb.Expects, 1)
+	r, err := expect.Run(engine.New(rb, engine.Sources{}), rb.Expects[0], oracleEpoch)
+	require.NoError(t, err)
+	require.Empty(t, r.Failed)
+}

@@ -325,7 +325,7 @@ func (x *consents) changed(c *consent.Consent) error {
 	if x.json {
 		return x.writeJSON(c)
 	}
-	fmt.Fprintf(x.out, "%s is %s, by %s: %s\n", x.paint.bold(c.ID.String()), x.state(c.State, string(c.State)), spell.Printable(c.By), wrapped(c.Because, 4))
+	fmt.Fprintf(x.out, "%s is %s, by %s: %s\n", x.paint.bold(c.ID.String()), x.state(c.State, string(c.State), 0), spell.Printable(c.By), wrapped(c.Because, 4))
 	if c.State == consent.Granted {
 		until := ""
 		if !c.Until.IsZero() {
@@ -336,8 +336,16 @@ func (x *consents) changed(c *consent.Consent) error {
 	return nil
 }
 
-// state colours how a consent stands.
-func (x *consents) state(s consent.State, text string) string {
+// state tells how a consent stands, in a column of that width without why.
+func (x *consents) state(s consent.State, standing string, width int) string {
+	word, _, _ := strings.Cut(standing, ":")
+	text := pad(word, width)
+	if width == 0 {
+		text = standing
+	}
+	if word != string(s) { // it has ended
+		return x.paint.faint(text)
+	}
 	switch s {
 	case consent.Granted:
 		return x.paint.green(text)

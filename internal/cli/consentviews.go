@@ -141,7 +141,7 @@ func (x *consents) show(name string) error {
 
 // consent tells everything about one.
 func (x *consents) consent(c *consent.Consent, file *consent.File) {
-	fmt.Fprintf(x.out, "%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.bold(c.ID.String()), x.state(c.State, file.Standing[c.ID]),
+	fmt.Fprintf(x.out, "%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.bold(c.ID.String()), x.state(c.State, file.Standing[c.ID], 0),
 		spell.Printable(c.User), spell.Printable(c.Client), spell.Printable(c.App), spell.Printable(holderOf(c)))
 	x.indented("asked %s, decided by %s", x.minute(c.Asked), orImport(c.Policy))
 	if c.By != "" {
@@ -196,12 +196,22 @@ func (x *consents) metadata(m *consent.Metadata) {
 	}
 }
 
+// lookAlikeText names the clients that this one could be taken for, and the letters that an
+// eye does not tell apart.
 func lookAlikeText(f *consent.File) string {
+	mine := &f.Holding.Client
 	var list []string
+	letters := []string{mine.ID, mine.Name}
 	for i := range f.LookAlike {
-		list = append(list, clientText(&f.LookAlike[i], ""))
+		c := &f.LookAlike[i]
+		list = append(list, clientText(c, ""))
+		letters = append(letters, c.ID, c.Name)
 	}
-	return "looks like, and is not: " + diag.Few(list, 3)
+	text := "looks like, and is not: " + diag.Few(list, 3)
+	if foreign := spell.Foreign(letters...); len(foreign) > 0 {
+		text += "; the " + diag.Few(foreign, 3)
+	}
+	return text
 }
 
 func holdsText(h *consent.Holding) string {
@@ -241,15 +251,9 @@ func (x *consents) listed(f *consent.File) {
 		if len(scopes) == 0 {
 			scopes = c.Scopes
 		}
-		fmt.Fprintf(x.out, "  %s %s %s %s\n", pad(c.ID.String(), 6), x.state(c.State, pad(beforeColon(f.Standing[c.ID]), 10)), pad(spell.Printable(cut(c.Holder(), 30)), 24),
+		fmt.Fprintf(x.out, "  %s %s %s %s\n", pad(c.ID.String(), 6), x.state(c.State, f.Standing[c.ID], 10), pad(spell.Printable(cut(c.Holder(), 30)), 24),
 			wrapped(fmt.Sprintf("%s: %s", c.App, diag.Few(scopes, 6)), 44))
 	}
-}
-
-// beforeColon is how a consent stands, without why.
-func beforeColon(standing string) string {
-	word, _, _ := strings.Cut(standing, ":")
-	return word
 }
 
 // history lists what the journal has of the client, the latest last.
@@ -300,6 +304,7 @@ func (x *consents) clients() error {
 	}
 	fmt.Fprintf(x.out, "%s: %d weigh %d or more, %d banned.\n\n", x.paint.bold(spell.Plural(len(list), "client")), heavy, heavyWeight, banned)
 	fmt.Fprintln(x.out, x.paint.faint(fmt.Sprintf("%6s  %s %s %s %7s %8s  %s", "weight", pad("client", 22), pad("publisher", 32), pad("held by", 18), "scopes", "waiting", "asked last")))
+	seen := map[string]string{} // ids by their skeletons
 	for _, h := range list {
 		weight := fmt.Sprintf("%6d", h.Weight)
 		switch {
@@ -309,7 +314,7 @@ func (x *consents) clients() error {
 			weight = x.paint.red(weight)
 		}
 		fmt.Fprintf(x.out, "%s  %s %s %s %7s %8s  %s%s\n", weight, x.paint.bold(pad(spell.Printable(cut(h.ID, 22)), 22)), pad(spell.Printable(cut(shortPublisher(&h.Client), 32)), 32),
-			pad(spell.Printable(cut(holdersText(h), 18)), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.bannedMark(h))
+			pad(spell.Printable(cut(holdersText(h), 18)), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.marks(h, seen))
 	}
 	return nil
 }
@@ -334,11 +339,17 @@ func (x *consents) lastAsked(h *consent.Holding) string {
 	return x.day(h.Last)
 }
 
-func (x *consents) bannedMark(h *consent.Holding) string {
+// marks tell that a client is banned, and that its id looks like that of one before it.
+func (x *consents) marks(h *consent.Holding, seen map[string]string) (marks string) {
 	if h.IsBanned() {
-		return ", " + x.paint.red("banned")
+		marks = ", " + x.paint.red("banned")
 	}
-	return ""
+	bones := spell.Skeleton(h.ID)
+	if other, there := seen[bones]; there {
+		return marks + ", " + x.paint.amber("looks like "+spell.Printable(other))
+	}
+	seen[bones] = h.ID
+	return marks
 }
 
 func (x *consents) journalCommand() *cobra.Command {

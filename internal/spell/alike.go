@@ -1,17 +1,32 @@
 package spell
 
 import (
+	"fmt"
 	"strings"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
+	"golang.org/x/text/unicode/runenames"
 )
 
 // Alike reports whether two names look so much alike that a reader could take one for the
 // other: the same letters in other alphabets, widths or cases, digits that look like letters,
 // and other spaces and dashes between. It follows the idea of the skeletons of UTS #39 with a
 // short table of its own, of the letters that look like Latin ones.
-func Alike(a, b string) bool { return skeleton(a) == skeleton(b) }
+func Alike(a, b string) bool { return Skeleton(a) == Skeleton(b) }
+
+// Foreign names the characters of texts that are not ASCII, each once: "і is CYRILLIC SMALL
+// LETTER BYELORUSSIAN-UKRAINIAN I (U+0456)".
+func Foreign(texts ...string) (list []string) {
+	seen := map[rune]bool{}
+	for _, r := range strings.Join(texts, "") {
+		if r > unicode.MaxASCII && !seen[r] {
+			seen[r] = true
+			list = append(list, fmt.Sprintf("%s is %s (%U)", Printable(string(r)), runenames.Name(r), r))
+		}
+	}
+	return list
+}
 
 // lookAlikes are letters that look like a Latin one, by that one.
 var lookAlikes = func() map[rune]rune {
@@ -33,7 +48,8 @@ var lookAlikes = func() map[rune]rune {
 	return m
 }()
 
-func skeleton(name string) string {
+// Skeleton is what names that look alike have in common.
+func Skeleton(name string) string {
 	var b strings.Builder
 	for _, r := range norm.NFKD.String(strings.ToLower(norm.NFKC.String(name))) {
 		switch {
