@@ -170,6 +170,16 @@ func TestEnds(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// TestProofBeforeReview asks for a proof first, then for a review.
+func TestProofBeforeReview(t *testing.T) {
+	b := newBench(t, consent.NewMemory(), rules+`policy proving { who everyone to everything doing consent case "data" when scopes touch crew => step-up passkey every time otherwise => abstain }`)
+	require.Equal(t, "step-up", b.ask(request("notes", "roster.read")))
+	waiting, err := b.Waiting()
+	require.NoError(t, err)
+	require.Empty(t, waiting, "the queue comes after the proof")
+	require.Equal(t, "review c-1", b.ask(request("notes", "roster.read", proven)))
+}
+
 func TestWhoMaySettle(t *testing.T) {
 	b := newBench(t, consent.NewMemory(), rules)
 	require.Equal(t, "review c-1", b.ask(request("notes", "roster.read", of("two"))))
