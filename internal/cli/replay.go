@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
@@ -213,8 +214,10 @@ func (s *session) progress(total int64, m *meter) func(signOns int) {
 	bar := progressbar.NewOptions64(total, progressbar.OptionSetWriter(s.err), progressbar.OptionClearOnFinish(),
 		progressbar.OptionSetWidth(30), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(true),
 		progressbar.OptionThrottle(100_000_000))
+	start := time.Now()
 	return func(signOns int) {
-		bar.Describe(fmt.Sprintf("%d sign-ons", signOns))
+		rate := float64(signOns) / max(time.Since(start).Seconds(), 0.001)
+		bar.Describe(fmt.Sprintf("%d sign-ons, %.0f a second", signOns, rate))
 		_ = bar.Set64(min(total, m.bytes))
 	}
 }
