@@ -188,7 +188,7 @@ func (x *consents) answered(so *signon.SignOn, a *consent.Answer) {
 		b := a.Client.Banned
 		v.row("Banned", "by %s since %s: %s", b.By, x.day(b.Since), b.Because)
 		return
-	case a.Decision == nil && a.Again:
+	case a.Again:
 		v.row("Waits", "since %s as %s, for a review by group %s", x.day(a.Consent.Asked), a.Consent.ID, a.Consent.Reviewers)
 		return
 	case a.Decision == nil:

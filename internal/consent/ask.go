@@ -41,11 +41,10 @@ func (l *Ledger) Ask(so signon.SignOn) (*Answer, error) {
 		return &r.Answer, err
 	}
 	err = l.store.Update(func(tx Tx) error {
-		r.Answer = Answer{}
 		if answered, err := r.answer(tx); answered || err != nil {
 			return err
 		}
-		return r.decide(tx)
+		return r.keep(tx)
 	})
 	if err != nil {
 		return nil, err
@@ -86,8 +85,10 @@ type request struct {
 	Answer
 }
 
-// answer answers by what the ledger holds, if that is enough.
+// answer answers by what the ledger holds, else by the policies. Not done is that the answer
+// is still to be kept.
 func (r *request) answer(tx Tx) (done bool, err error) {
+	r.Answer = Answer{}
 	c := r.so.Consent
 	if r.Client, err = tx.Client(c.Client); err != nil {
 		return false, err
@@ -96,21 +97,27 @@ func (r *request) answer(tx Tx) (done bool, err error) {
 		r.Outcome = signon.Block
 		return true, nil
 	}
-	if r.person, err = r.engine.Person(r.so.User); err != nil || r.person == nil {
+	if r.person, err = r.engine.Person(r.so.User); err != nil {
 		return false, err
 	}
-	held, err := r.held(tx)
-	if err != nil {
+	if r.person != nil {
+		held, err := r.held(tx)
+		if err != nil {
+			return false, err
+		}
+		active, err := r.active()
+		if err != nil {
+			return false, err
+		}
+		if r.New = without(c.Scopes, held); len(r.New) == 0 && active {
+			r.Outcome = signon.Grant
+			return true, nil
+		}
+	}
+	if err := r.decide(); err != nil || r.Outcome != signon.Review {
 		return false, err
 	}
-	if r.New = without(c.Scopes, held); len(r.New) > 0 {
-		return r.waits(tx)
-	}
-	if active, err := r.active(); !active || err != nil {
-		return false, err
-	}
-	r.Outcome = signon.Grant
-	return true, nil
+	return r.waits(tx)
 }
 
 // active asks whether the user and the app are still known and the user is not disabled: what
@@ -163,29 +170,34 @@ func (r *request) waits(tx Tx) (bool, error) {
 			return false, err
 		}
 		if c.User == r.so.User && c.For == asked.For && c.Group == asked.Group && len(without(r.New, c.Scopes)) == 0 {
-			r.Outcome, r.Consent, r.Again = signon.Review, c, true
+			r.Consent, r.Again = c, true
 			return true, nil
 		}
 	}
 	return false, nil
 }
 
-// decide asks the policies about what is new, and keeps the answer.
-func (r *request) decide(tx Tx) error {
+// decide asks the policies about what is new.
+func (r *request) decide() error {
 	asked := *r.so.Consent
-	if r.New == nil {
+	if len(r.New) == 0 {
 		r.New = without(asked.Scopes, nil)
 	}
-	asked.Scopes = r.New
 	client := r.seen()
-	asked.Name, asked.Publisher, asked.Verified = client.Name, client.Publisher, client.Verified
-	r.so.Consent = &asked
+	asked.Scopes, asked.Name, asked.Publisher, asked.Verified = r.New, client.Name, client.Publisher, client.Verified
+	so := r.so
+	so.Consent = &asked
 	r.Decision = &signon.Decision{}
-	if err := r.engine.Decide(&r.so, r.Decision, true); err != nil {
+	if err := r.engine.Decide(&so, r.Decision, true); err != nil {
 		return err
 	}
 	r.Outcome = r.Decision.Outcome
-	now := r.now()
+	return nil
+}
+
+// keep writes the answer of the policies into the ledger.
+func (r *request) keep(tx Tx) error {
+	asked, client, now := r.so.Consent, r.seen(), r.now()
 	entry := &Entry{Time: now, Who: r.so.User, Client: asked.Client, Why: r.why()}
 	entry.What = map[signon.Outcome]string{signon.Grant: "grant", signon.Review: "wait", signon.StepUp: "step-up", signon.Block: "block"}[r.Outcome]
 	if r.Outcome != signon.Grant && r.Outcome != signon.Review {
