@@ -25,22 +25,11 @@ func inJSON(more int) string {
 
 // Replay is the page of a replay.
 func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
-	changes, recorded, changed := replay.Changes(&s.Recorded)
-	p := &Page{Title: "What the rulebook would do to logged sign-ons", Tiles: tiles(&s.Outcomes), About: about(rb, &s.Spread)}
-	switch {
-	case recorded == 0:
-		p.Answer = fmt.Sprintf("Of %s, %s would be blocked and %s stepped up.", signOns(s.Outcomes.All()), Count(s.Outcomes[signon.Block]), Count(s.Outcomes[signon.StepUp]))
-	case changed == 0:
-		p.Answer = fmt.Sprintf("Nothing would change: %s come out as the log recorded.", signOns(recorded))
-	default:
-		var parts []string
-		for _, c := range changes {
-			parts = append(parts, fmt.Sprintf("%s from %s to %s", Count(c.Count), c.From, c.To))
-		}
-		p.Answer = fmt.Sprintf("%s of %s would change: %s.", Count(changed), signOns(recorded), strings.Join(parts, ", "))
-		if len(changes) == 1 {
-			p.Answer = fmt.Sprintf("%s of %s would change, all from %s to %s.", Count(changed), signOns(recorded), changes[0].From, changes[0].To)
-		}
+	p := &Page{Title: "What the rulebook would do to logged sign-ons", About: about(rb, &s.Spread)}
+	p.answer(&s.Outcomes, &s.Recorded, signOns)
+	if s.Outcomes.All() == 0 && s.Consents.Outcomes.All() > 0 {
+		p.Title = "What the rulebook would do to logged requests for consent"
+		p.answer(&s.Consents.Outcomes, &s.Consents.Recorded, requests)
 	}
 	for _, w := range s.Watching() {
 		p.Say = append(p.Say, watching(w))
@@ -51,7 +40,7 @@ func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
 		return p
 	}
 	apps := Part{Charts: []Chart{byApp("sign-ons", "Sign-ons", &s.Spread)}}
-	if recorded > 0 {
+	if _, recorded, _ := replay.Changes(&s.Recorded); recorded > 0 {
 		apps.Charts = append(apps.Charts, fromTo(Head{Name: "outcome-to-outcome", Title: "From what the log recorded to what comes out now"}, &s.Recorded))
 	}
 	p.Parts = append(p.Parts,
@@ -67,7 +56,7 @@ func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
 		title   string
 		outcome signon.Outcome
 	}{{"Why it blocks", signon.Block}, {"Why it steps up", signon.StepUp}, {"Why it sends to review", signon.Review}} {
-		if t := reasonTable(&s.Reasoning, x.outcome); len(t.Rows) > 0 {
+		if t := reasonTable(&s.Reasoning, x.outcome, "sign-ons"); len(t.Rows) > 0 {
 			p.Parts = append(p.Parts, Part{Title: x.title, Table: t})
 		}
 	}
@@ -90,10 +79,37 @@ func (p *Page) consents(c *replay.Consents) {
 		title   string
 		outcome signon.Outcome
 	}{{"Why consent is blocked", signon.Block}, {"Why consent waits for a review", signon.Review}} {
-		if t := reasonTable(&c.Reasoning, x.outcome); len(t.Rows) > 0 {
+		if t := reasonTable(&c.Reasoning, x.outcome, "requests"); len(t.Rows) > 0 {
 			p.Parts = append(p.Parts, Part{Title: x.title, Table: t})
 		}
 	}
+}
+
+// answer tells what would change against the log, or else what comes out.
+func (p *Page) answer(o *replay.Outcomes, table *[4][4]int, counted func(int) string) {
+	p.Tiles = tiles(o)
+	changes, recorded, changed := replay.Changes(table)
+	switch {
+	case recorded == 0:
+		p.Answer = fmt.Sprintf("Of %s, %s would be blocked and %s stepped up.", counted(o.All()), Count(o[signon.Block]), Count(o[signon.StepUp]))
+	case changed == 0:
+		p.Answer = fmt.Sprintf("Nothing would change: %s come out as the log recorded.", counted(recorded))
+	case len(changes) == 1:
+		p.Answer = fmt.Sprintf("%s of %s would change, all from %s to %s.", Count(changed), counted(recorded), changes[0].From, changes[0].To)
+	default:
+		var parts []string
+		for _, c := range changes {
+			parts = append(parts, fmt.Sprintf("%s from %s to %s", Count(c.Count), c.From, c.To))
+		}
+		p.Answer = fmt.Sprintf("%s of %s would change: %s.", Count(changed), counted(recorded), strings.Join(parts, ", "))
+	}
+}
+
+func requests(n int) string {
+	if n == 1 {
+		return "1 request for consent"
+	}
+	return Count(n) + " requests for consent"
 }
 
 func signOns(n int) string {
@@ -197,8 +213,8 @@ func policyBars(s *replay.Summary) *Bars {
 	return b
 }
 
-func reasonTable(s *replay.Reasoning, outcome signon.Outcome) *Table {
-	t := &Table{Heads: []string{"sign-ons", "policy", "case", "when", "asks", "where it stands"}}
+func reasonTable(s *replay.Reasoning, outcome signon.Outcome, counted string) *Table {
+	t := &Table{Heads: []string{counted, "policy", "case", "when", "asks", "where it stands"}}
 	cases, others := s.Reasons(outcome)
 	t.More = inJSON(len(cases) - mostRows)
 	for _, x := range cases[:min(len(cases), mostRows)] {
