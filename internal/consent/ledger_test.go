@@ -23,6 +23,7 @@ user rev { groups reviewers  methods password }
 user two { groups reviewers, deck  methods password }
 user off { groups reviewers  active no }
 group deck { }
+group galley { }
 group reviewers { }
 app roster { }
 app pay { }
@@ -115,15 +116,18 @@ func TestAnswersOfTheLedger(t *testing.T) {
 	require.Equal(t, "grant by c-6", b.ask(request("notes", "roster.read", of("bob"))), "who is in the group has it")
 	require.Equal(t, "grant by c-6", b.ask(request("notes", "roster.read", of("two"), forGroup(signon.No))), "whoever asks for the group")
 	require.Equal(t, "review c-7", b.ask(request("notes", "roster.read", of("cat"))), "who is not, asks anew")
+	galley := func(so *signon.SignOn) { so.Consent.For, so.Consent.Group, so.Consent.Owner = signon.ForGroup, "galley", signon.No }
 	require.Equal(t, "review c-8", b.ask(request("notes", "roster.read", forAll)), "a group is not everyone")
 	require.Equal(t, "review c-8", b.ask(request("notes", "roster.read", forAll)), "what waits is not asked twice")
 	require.Equal(t, "review c-9", b.ask(request("notes", "roster.read roster.write", forAll)), "unless for more")
+
+	require.Equal(t, "review c-10", b.ask(request("notes", "roster.read", galley)), "nor another group")
 
 	require.Equal(t, "granted[roster.read]", b.settle(8, consent.Settlement{Grant: true, By: "rev", Because: "fine"}))
 	require.Equal(t, "grant by c-8", b.ask(request("notes", "roster.read", of("cat"))), "what everyone has answers cat too")
 	waiting, err := b.Waiting()
 	require.NoError(t, err)
-	require.Len(t, waiting, 2)
+	require.Len(t, waiting, 3)
 	_, err = consent.Verify(b.store)
 	require.NoError(t, err)
 }
@@ -168,6 +172,38 @@ func TestEnds(t *testing.T) {
 	require.Equal(t, "ended: ann is no longer active", file.Standing[4])
 	_, err = consent.Verify(b.store)
 	require.NoError(t, err)
+}
+
+// TestPublisherThatChanges: a record is verified for its publisher alone.
+func TestPublisherThatChanges(t *testing.T) {
+	b := newBench(t, consent.NewMemory(), rules)
+	says := func(publisher string, verified signon.YesNo) func(*signon.SignOn) {
+		return func(so *signon.SignOn) { so.Consent.Publisher, so.Consent.Verified = publisher, verified }
+	}
+	require.Equal(t, "grant c-1", b.ask(request("widget", "openid")))
+	require.Equal(t, "grant c-2", b.ask(request("widget", "openid", of("bob"), says("", signon.Unknown))), "what the request leaves out, the record says")
+	require.Equal(t, "review c-3", b.ask(request("widget", "openid", of("cat"), says("Other", signon.Unknown))), "another publisher was not verified")
+	require.Equal(t, "review c-4", b.ask(request("widget", "openid", of("two"), says("", signon.Unknown))), "and that is what the record says now")
+}
+
+// TestGiverWhoLeft: a disabled user gets nothing, though everyone does.
+func TestGiverWhoLeft(t *testing.T) {
+	b := newBench(t, consent.NewMemory(), rules)
+	require.Equal(t, "review c-1", b.ask(request("notes", "roster.read", forAll)))
+	b.settle(1, consent.Settlement{Grant: true, By: "rev", Because: "fine"})
+	require.Equal(t, "grant by c-1", b.ask(request("notes", "roster.read", of("cat"))))
+	require.Equal(t, "block by c-1", b.ask(request("notes", "roster.read", of("off"))))
+}
+
+// TestImportKeepsBans: what is registered anew stays banned.
+func TestImportKeepsBans(t *testing.T) {
+	b := newBench(t, consent.NewMemory(), rules)
+	_, err := b.Ban("notes", "rev", "sells data")
+	require.NoError(t, err)
+	n, err := b.Import([]*consent.Client{{ID: "notes", Name: "Notes"}}, nil, "file")
+	require.NoError(t, err)
+	require.Equal(t, 1, n.Clients)
+	require.Equal(t, "block", b.ask(request("notes", "openid")))
 }
 
 // TestProofBeforeReview asks for a proof first, then for a review.
@@ -258,6 +294,9 @@ func TestAudit(t *testing.T) {
 		return found
 	}
 	require.Empty(t, audit(b), "nothing has changed")
+	elsewhere := rules + `network quay { 192.0.2.0/24 }
+policy away { who everyone to everything doing consent case "elsewhere" when network not in quay => block otherwise => abstain }`
+	require.Empty(t, audit(newBench(t, b.store, elsewhere)), "where somebody was is not known today")
 	stricter := strings.NewReplacer(`"never" when scopes touch unclassified`, `"never" when scopes touch unclassified or client-app.id is widget`,
 		"user two { groups reviewers, deck", "user two { groups deck", "scopes.weight < 60", "scopes.weight < 30").Replace(rules)
 	require.Equal(t, []string{`c-1 block consenting "never"`, `c-2 review consenting "otherwise"`, `c-4 review consenting "otherwise"`}, audit(newBench(t, b.store, stricter)),

@@ -1,6 +1,7 @@
 package findings_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
@@ -30,6 +32,34 @@ app payroll { }
 policy q { who everyone to app payroll case "d" when time in day => grant otherwise => block }
 expect "x" { user ann app news country NO => grant }
 `
+
+// TestConsentUnasked opens consent by unmatched, and lets policies of several kinds have a say.
+func TestConsentUnasked(t *testing.T) {
+	const top = "rulebook r { unmatched grant floor none }\nuser ann { groups crew }\ngroup crew { }\ngroup reviewers { user ann }\napp news { }\napp pay { }\npolicy in { who everyone to everything otherwise => grant }\n"
+	for _, c := range []struct {
+		policy string
+		warned bool
+	}{
+		{"", true},
+		{"policy c { who everyone to everything doing consent otherwise => review by group reviewers }", false},
+		{"policy c { who people to app news, app pay doing consent otherwise => review by group reviewers }", false},
+		{"policy c { who everyone to app news doing consent otherwise => review by group reviewers }", true},
+		{"policy c { who group crew to everything doing consent otherwise => block }", true},
+		{"policy c { who everyone except user ann to everything doing consent otherwise => block }", true},
+		{"policy c { who everyone to everything doing consent stage watch otherwise => block }", true},
+		{"policy c { who everyone to everything doing consent case \"a\" when publisher.verified => block otherwise => abstain }", true},
+		{"policy c { who everyone to everything doing reset-password otherwise => block }", true},
+	} {
+		for unmatched, could := range map[string]bool{"grant": true, "block": false} {
+			src := strings.Replace(top, "unmatched grant", "unmatched "+unmatched, 1) + c.policy
+			rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}}, rulebook.Options{})
+			require.NoError(t, rb.Diagnostics.Err(), src)
+			list, _ := findings.Check(rb, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC))
+			warned := slices.ContainsFunc(list, func(d diag.Diagnostic) bool { return d.Code == findings.ConsentUnasked })
+			require.Equal(t, c.warned && could, warned, "%s, unmatched %s", c.policy, unmatched)
+		}
+	}
+}
 
 // TestFindings changes the clean rulebook in one place at a time.
 func TestFindings(t *testing.T) {

@@ -75,3 +75,17 @@ func TestFind(t *testing.T) {
 		require.Equal(t, c.want, got, "%s by %s", c.policy, c.by)
 	}
 }
+
+// TestPeople: who is stopped already comes first, whichever of the gaps says so.
+func TestPeople(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 12, n, 0, 0, 0, 0, time.UTC) }
+	person := func(id string) *rulebook.Person { return &rulebook.Person{ID: id} }
+	var order []string
+	for _, p := range ready.People([]ready.Gap{
+		{Person: person("late"), Deadline: day(9)}, {Person: person("soon"), Deadline: day(8)}, {Person: person("late"), Deadline: day(4)},
+		{Person: person("now"), Deadline: day(20)}, {Person: person("now")},
+	}) {
+		order = append(order, fmt.Sprint(p.ID, " ", len(p.Gaps), " ", p.Deadline.IsZero()))
+	}
+	require.Equal(t, []string{"now 2 true", "late 2 false", "soon 1 false"}, order)
+}

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -287,6 +288,23 @@ func writeLog(b *testing.B, name string, lines int) {
 	}
 	_, err = f.Write(out.Bytes())
 	require.NoError(b, err)
+}
+
+// TestPolicyCountsOnce: a decision that two cases of a policy give counts once for the policy.
+func TestPolicyCountsOnce(t *testing.T) {
+	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(`rulebook r { floor none }
+user ann { }
+app news { }
+network quay { 192.0.2.0/24 }
+policy p { who everyone to app news case "away" when network not in quay => block otherwise => block }
+`)}}, rulebook.Options{})
+	require.NoError(t, rb.Diagnostics.Err())
+	log := `{"subject":{"id":"ann"},"resource":{"id":"news"},"context":{"time":"2026-11-18T09:00:00Z"}}` + "\n"
+	s := run(t, rb, replay.Options{Group: -1}, replay.Log{Name: "log", In: strings.NewReader(strings.Repeat(log, 5))})
+	rows := s.PolicyRows()
+	require.Len(t, rows, 1)
+	require.Len(t, rows[0].Cases, 2, "without an address both cases block")
+	require.Equal(t, 5, rows[0].All())
 }
 
 // BenchmarkReplayBesideDecoding replays a log in turns with only decoding its lines with the

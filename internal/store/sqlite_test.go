@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
@@ -190,6 +191,34 @@ func TestTampering(t *testing.T) {
 		_, err = consent.Verify(file)
 		require.ErrorContains(t, err, want, tamper)
 	}
+}
+
+// TestForgedEntry changes an entry and gives it the hash that it should have: the one after it tells.
+func TestForgedEntry(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "ledger")
+	file := open(t, name)
+	l := consent.New(file, engine.New(rules(t), engine.Sources{Clock: clock}))
+	dice := rand.New(rand.NewPCG(3, 3))
+	for range 120 {
+		step(l, dice)
+	}
+	db, err := sql.Open("sqlite", name)
+	require.NoError(t, err)
+	defer db.Close()
+	var document []byte
+	require.NoError(t, db.QueryRow("SELECT document FROM journal WHERE number = 9").Scan(&document))
+	var e consent.Entry
+	require.NoError(t, json.Unmarshal(document, &e))
+	e.Who, e.Hash = "somebody", ""
+	open, err := json.Marshal(&e, json.Deterministic(true))
+	require.NoError(t, err)
+	e.Hash = fmt.Sprintf("%x", sha256.Sum256(open))
+	document, err = json.Marshal(&e, json.Deterministic(true))
+	require.NoError(t, err)
+	_, err = db.Exec("UPDATE journal SET document = ? WHERE number = 9", document)
+	require.NoError(t, err)
+	_, err = consent.Verify(file)
+	require.ErrorContains(t, err, "entry 10: does not follow the entry before it")
 }
 
 func TestFilesThatAreNoLedgers(t *testing.T) {
