@@ -116,7 +116,9 @@ func TestAnswersOfTheLedger(t *testing.T) {
 	require.Equal(t, "grant by c-6", b.ask(request("notes", "roster.read", of("bob"))), "who is in the group has it")
 	require.Equal(t, "grant by c-6", b.ask(request("notes", "roster.read", of("two"), forGroup(signon.No))), "whoever asks for the group")
 	require.Equal(t, "review c-7", b.ask(request("notes", "roster.read", of("cat"))), "who is not, asks anew")
-	galley := func(so *signon.SignOn) { so.Consent.For, so.Consent.Group, so.Consent.Owner = signon.ForGroup, "galley", signon.No }
+	galley := func(so *signon.SignOn) {
+		so.Consent.For, so.Consent.Group, so.Consent.Owner = signon.ForGroup, "galley", signon.No
+	}
 	require.Equal(t, "review c-8", b.ask(request("notes", "roster.read", forAll)), "a group is not everyone")
 	require.Equal(t, "review c-8", b.ask(request("notes", "roster.read", forAll)), "what waits is not asked twice")
 	require.Equal(t, "review c-9", b.ask(request("notes", "roster.read roster.write", forAll)), "unless for more")
