@@ -31,7 +31,7 @@ func (x *consents) waiting() error {
 	if x.json {
 		rows := []jsonWaiting{}
 		for _, c := range list {
-			rows = append(rows, jsonWaiting{c, rb.Weigh(c.Scopes), int64(x.now.Sub(c.Asked) / time.Second)})
+			rows = append(rows, jsonWaiting{c.Consent, rb.Weigh(c.Scopes), int64(x.now.Sub(c.Asked) / time.Second)})
 		}
 		return x.writeJSON(rows)
 	}
@@ -41,18 +41,12 @@ func (x *consents) waiting() error {
 	}
 	fmt.Fprintf(x.out, "%s for a review, the oldest for %s.\n", x.paint.bold(waits(len(list))), ago(x.now.Sub(list[0].Asked)))
 	for _, c := range list {
-		file, err := x.ledger.File(c.Client)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(x.out, "\n%s %s asks for %s, %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(spell.Printable(c.User)), spell.Printable(clientText(&file.Holding.Client, c.Client)), x.paint.faint(ago(x.now.Sub(c.Asked))+" ago"))
-		x.indented("to have, of %s, for %s:", c.App, holderOf(c))
+		fmt.Fprintf(x.out, "\n%s %s asks for %s, %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(spell.Printable(c.User)), spell.Printable(clientText(&c.Client, c.Client.ID)), x.paint.faint(ago(x.now.Sub(c.Asked))+" ago"))
+		x.indented("to have, of %s, for %s:", c.App, holderOf(c.Consent))
 		x.sets(c.Scopes)
 		weight := rb.Weigh(c.Scopes)
 		x.indented("weighs %d of 100; reviewed by %s", weight, c.Reviewers)
-		if len(file.LookAlike) > 0 {
-			x.warned("%s", lookAlikeText(file))
-		}
+		x.lookAlikes(&c.Client, c.LookAlike)
 	}
 	return nil
 }
@@ -174,9 +168,7 @@ func (x *consents) client(f *consent.File) {
 	if h.IsBanned() {
 		fmt.Fprintf(x.out, "       %s %s\n", x.paint.red("banned"), wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
 	}
-	if len(f.LookAlike) > 0 {
-		x.warned("%s", lookAlikeText(f))
-	}
+	x.lookAlikes(&h.Client, f.LookAlike)
 	x.metadata(&h.Metadata)
 	x.indented("%s, weighing %d of 100; held by %s; asked last %s", holdsText(h), h.Weight, holdersText(h), x.minute(h.Last))
 	x.sets(h.Scopes)
@@ -196,22 +188,23 @@ func (x *consents) metadata(m *consent.Metadata) {
 	}
 }
 
-// lookAlikeText names the clients that this one could be taken for, and the letters that an
-// eye does not tell apart.
-func lookAlikeText(f *consent.File) string {
-	mine := &f.Holding.Client
+// lookAlikes names the clients that this one could be taken for, and the letters that an eye
+// does not tell apart.
+func (x *consents) lookAlikes(mine *consent.Client, others []consent.Client) {
+	if len(others) == 0 {
+		return
+	}
 	var list []string
 	letters := []string{mine.ID, mine.Name}
-	for i := range f.LookAlike {
-		c := &f.LookAlike[i]
-		list = append(list, clientText(c, ""))
-		letters = append(letters, c.ID, c.Name)
+	for i := range others {
+		list = append(list, clientText(&others[i], ""))
+		letters = append(letters, others[i].ID, others[i].Name)
 	}
 	text := "looks like, and is not: " + diag.Few(list, 3)
 	if foreign := spell.Foreign(letters...); len(foreign) > 0 {
 		text += "; the " + diag.Few(foreign, 3)
 	}
-	return text
+	x.warned("%s", text)
 }
 
 func holdsText(h *consent.Holding) string {

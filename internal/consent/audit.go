@@ -24,14 +24,11 @@ type Finding struct {
 // policies would ask for is taken as given.
 func (l *Ledger) Audit() (checked int, found []Finding, err error) {
 	var holding []*Consent
-	clients := map[string]*Client{}
+	var clients map[string]*Client
 	now := l.engine.Now()
-	err = l.store.View(func(tx Tx) error {
-		for c, err := range tx.Clients() {
-			if err != nil {
-				return err
-			}
-			clients[c.ID] = c
+	err = l.store.View(func(tx Tx) (err error) {
+		if clients, err = clientsOf(tx); err != nil {
+			return err
 		}
 		for c, err := range tx.Consents(Selection{State: Granted}) {
 			if err != nil {

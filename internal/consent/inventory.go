@@ -27,12 +27,13 @@ type Holding struct {
 // counted, though it is of no use to it.
 func (l *Ledger) Clients() (list []*Holding, err error) {
 	err = l.store.View(func(tx Tx) error {
-		byID := map[string]*gathering{}
-		for c, err := range tx.Clients() {
-			if err != nil {
-				return err
-			}
-			byID[c.ID] = newGathering(*c)
+		clients, err := clientsOf(tx)
+		if err != nil {
+			return err
+		}
+		byID, now := map[string]*gathering{}, l.engine.Now()
+		for _, c := range clients {
+			byID[c.ID] = newGathering(*c, now)
 		}
 		for c, err := range tx.Consents(Selection{}) {
 			if err != nil {
@@ -40,7 +41,7 @@ func (l *Ledger) Clients() (list []*Holding, err error) {
 			}
 			g, there := byID[c.Client]
 			if !there {
-				g = newGathering(Client{ID: c.Client})
+				g = newGathering(Client{ID: c.Client}, now)
 				byID[c.Client] = g
 			}
 			if err := g.add(l, c); err != nil {
@@ -65,8 +66,8 @@ type gathering struct {
 	scopes, people, groups map[string]bool
 }
 
-func newGathering(c Client) *gathering {
-	return &gathering{Holding: Holding{Client: c}, scopes: map[string]bool{}, people: map[string]bool{}, groups: map[string]bool{}}
+func newGathering(c Client, now time.Time) *gathering {
+	return &gathering{Holding: Holding{Client: c}, now: now, scopes: map[string]bool{}, people: map[string]bool{}, groups: map[string]bool{}}
 }
 
 func (g *gathering) add(l *Ledger, c *Consent) error {
@@ -75,9 +76,6 @@ func (g *gathering) add(l *Ledger, c *Consent) error {
 	}
 	if c.State == Waiting {
 		g.Waiting++
-	}
-	if g.now.IsZero() {
-		g.now = l.engine.Now()
 	}
 	holds, _, err := l.standing(c, g.now)
 	if err != nil || !holds {
@@ -104,19 +102,87 @@ func (g *gathering) holding(l *Ledger) *Holding {
 	return &g.Holding
 }
 
+// Request is a request that waits for a review.
+type Request struct {
+	*Consent
+	Client    Client   // which asks
+	LookAlike []Client // whose id or name could be taken for this one's
+}
+
 // Waiting are the requests that wait for a review, the oldest first.
-func (l *Ledger) Waiting() (list []*Consent, err error) {
+func (l *Ledger) Waiting() (list []Request, err error) {
 	err = l.store.View(func(tx Tx) error {
+		clients, err := clientsOf(tx)
+		if err != nil {
+			return err
+		}
+		looks := looksOf(clients)
 		for c, err := range tx.Consents(Selection{State: Waiting}) {
 			if err != nil {
 				return err
 			}
-			list = append(list, c)
+			client := clientOf(clients, c.Client)
+			list = append(list, Request{c, client, looks.like(&client)})
 		}
 		return nil
 	})
-	slices.SortStableFunc(list, func(a, b *Consent) int { return a.Asked.Compare(b.Asked) })
+	slices.SortStableFunc(list, func(a, b Request) int { return a.Asked.Compare(b.Asked) })
 	return list, err
+}
+
+// clientsOf are the clients that the ledger has a record of, by id.
+func clientsOf(tx Tx) (map[string]*Client, error) {
+	clients := map[string]*Client{}
+	for c, err := range tx.Clients() {
+		if err != nil {
+			return nil, err
+		}
+		clients[c.ID] = c
+	}
+	return clients, nil
+}
+
+// clientOf is a client, with its id alone where the ledger has no record of it.
+func clientOf(clients map[string]*Client, id string) Client {
+	if c := clients[id]; c != nil {
+		return *c
+	}
+	return Client{ID: id}
+}
+
+// looks are clients by what their ids and names look like.
+type looks map[string][]*Client
+
+func looksOf(clients map[string]*Client) looks {
+	l := looks{}
+	for _, c := range clients {
+		for _, bones := range skeletons(c) {
+			l[bones] = append(l[bones], c)
+		}
+	}
+	return l
+}
+
+// skeletons are those of a client's id and name.
+func skeletons(c *Client) []string {
+	list := []string{spell.Skeleton(c.ID)}
+	if bones := spell.Skeleton(c.Name); c.Name != "" && bones != list[0] {
+		list = append(list, bones)
+	}
+	return list
+}
+
+// like are the other clients whose id or name could be taken for this one's, by id.
+func (l looks) like(c *Client) (others []Client) {
+	for _, bones := range skeletons(c) {
+		for _, other := range l[bones] {
+			if other.ID != c.ID && !slices.ContainsFunc(others, func(o Client) bool { return o.ID == other.ID }) {
+				others = append(others, *other)
+			}
+		}
+	}
+	slices.SortFunc(others, func(a, b Client) int { return cmp.Compare(a.ID, b.ID) })
+	return others
 }
 
 // File is everything that there is about one client.
@@ -150,15 +216,12 @@ func (l *Ledger) ClientNames() (ids []string, err error) {
 // File gathers everything about a client; nil where there is nothing.
 func (l *Ledger) File(client string) (f *File, err error) {
 	err = l.store.View(func(tx Tx) error {
-		record, err := tx.Client(client)
+		clients, err := clientsOf(tx)
 		if err != nil {
 			return err
 		}
 		f = &File{Standing: map[ID]string{}}
-		g := newGathering(Client{ID: client})
-		if record != nil {
-			g.Client = *record
-		}
+		g := newGathering(clientOf(clients, client), l.engine.Now())
 		for c, err := range tx.Consents(Selection{Client: client}) {
 			if err != nil {
 				return err
@@ -171,48 +234,23 @@ func (l *Ledger) File(client string) (f *File, err error) {
 				return err
 			}
 		}
-		if record == nil && len(f.Consents) == 0 {
+		if clients[client] == nil && len(f.Consents) == 0 {
 			f = nil
 			return nil
 		}
 		f.Holding = g.holding(l)
-		return f.lookAround(tx)
-	})
-	return f, err
-}
-
-// lookAround finds clients that look alike, and what the journal has.
-func (f *File) lookAround(tx Tx) error {
-	mine := &f.Holding.Client
-	for c, err := range tx.Clients() {
-		if err != nil {
-			return err
-		}
-		if c.ID != mine.ID && alike(c, mine) {
-			f.LookAlike = append(f.LookAlike, *c)
-		}
-	}
-	for e, err := range tx.Entries() {
-		if err != nil {
-			return err
-		}
-		if e.Client == mine.ID {
-			f.Entries = append(f.Entries, e)
-		}
-	}
-	return nil
-}
-
-// alike reports whether the id or the name of one client could be taken for the other's.
-func alike(a, b *Client) bool {
-	for _, x := range []string{a.ID, a.Name} {
-		for _, y := range []string{b.ID, b.Name} {
-			if x != "" && y != "" && spell.Alike(x, y) {
-				return true
+		f.LookAlike = looksOf(clients).like(&f.Holding.Client)
+		for e, err := range tx.Entries() {
+			if err != nil {
+				return err
+			}
+			if e.Client == client {
+				f.Entries = append(f.Entries, e)
 			}
 		}
-	}
-	return false
+		return nil
+	})
+	return f, err
 }
 
 // Journal gives the entries of the journal, one after the other, for as long as each is wanted.

@@ -9,12 +9,6 @@ import (
 	"golang.org/x/text/unicode/runenames"
 )
 
-// Alike reports whether two names look so much alike that a reader could take one for the
-// other: the same letters in other alphabets, widths or cases, digits that look like letters,
-// and other spaces and dashes between. It follows the idea of the skeletons of UTS #39 with a
-// short table of its own, of the letters that look like Latin ones.
-func Alike(a, b string) bool { return Skeleton(a) == Skeleton(b) }
-
 // Foreign names the characters of texts that are not ASCII, each once: "і is CYRILLIC SMALL
 // LETTER BYELORUSSIAN-UKRAINIAN I (U+0456)".
 func Foreign(texts ...string) (list []string) {
@@ -48,7 +42,10 @@ var lookAlikes = func() map[rune]rune {
 	return m
 }()
 
-// Skeleton is what names that look alike have in common.
+// Skeleton is what names have in common that look so much alike that a reader could take one for
+// the other: the same letters in other alphabets, widths or cases, digits that look like
+// letters, and other spaces and dashes between. It follows the idea of the skeletons of UTS #39
+// with a short table of its own, of the letters that look like Latin ones.
 func Skeleton(name string) string {
 	var b strings.Builder
 	for _, r := range norm.NFKD.String(strings.ToLower(norm.NFKC.String(name))) {
