@@ -108,7 +108,7 @@ func (s *session) command() *cobra.Command {
 		SilenceUsage:      true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Args:              knownCommand,
-		RunE:              func(c *cobra.Command, _ []string) error { return c.Help() },
+		RunE:              help,
 	}
 	flags := root.PersistentFlags()
 	flags.StringVarP(&s.dir, "rulebook", "r", "", "the rulebook's folder (default: the nearest one upward)")
@@ -117,6 +117,9 @@ func (s *session) command() *cobra.Command {
 	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
 	return root
 }
+
+// help is what a command tells that only has others below it.
+func help(c *cobra.Command, _ []string) error { return c.Help() }
 
 // knownCommand reports what is no command.
 func knownCommand(root *cobra.Command, args []string) error {

@@ -89,11 +89,7 @@ func (s *session) loadFrom(dir string) (*rulebook.Rulebook, error) {
 const mostGroups = 20
 
 func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
-	same := 0
-	for o := range c.From {
-		same += c.From[o][o]
-	}
-	changed := c.Compared - same
+	_, _, changed := replay.Changes(&c.From)
 	if c.Compared == 0 {
 		fmt.Fprintln(s.out, "The log holds no sign-on to compare by.")
 		s.badLines(c.Bad, c.BadLines)
@@ -101,7 +97,7 @@ func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
 	}
 	verdict := s.paint.green("nothing changes")
 	if changed > 0 {
-		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + fmt.Sprintf(" for %s, %d stay as they are", spell.Plural(len(c.People), "person"), same)
+		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + fmt.Sprintf(" for %s, %d stay as they are", spell.Plural(len(c.People), "person"), c.Compared-changed)
 	}
 	fmt.Fprintf(s.out, "Of %s, %s to %s, %s.\n", s.paint.bold(spell.Plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
 		c.Last.In(rb.Zone).Format("Mon 2006-01-02"), verdict)
@@ -159,6 +155,7 @@ type jsonGroup struct {
 }
 
 func comparisonJSON(c *replay.Comparison) any {
+	_, _, changed := replay.Changes(&c.From)
 	answer := struct {
 		Compared int              `json:"compared"`
 		Changed  int              `json:"changed"`
@@ -167,14 +164,11 @@ func comparisonJSON(c *replay.Comparison) any {
 		People   []jsonPerson     `json:"people"`
 		BadLines int              `json:"bad_lines"`
 		Bad      []replay.BadLine `json:"first_bad_lines"`
-	}{Compared: c.Compared, Changes: []jsonChange{}, Groups: []jsonGroup{}, People: []jsonPerson{}, BadLines: c.BadLines, Bad: c.Bad}
+	}{Compared: c.Compared, Changed: changed, Changes: []jsonChange{}, Groups: []jsonGroup{}, People: []jsonPerson{}, BadLines: c.BadLines, Bad: c.Bad}
 	for from := range c.From {
 		for to, n := range c.From[from] {
 			if n > 0 {
 				answer.Changes = append(answer.Changes, jsonChange{signon.Outcome(from).String(), signon.Outcome(to).String(), n})
-			}
-			if from != to {
-				answer.Changed += n
 			}
 		}
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"strings"
 	"time"
@@ -39,12 +38,8 @@ func (s *session) consentCommand() *cobra.Command {
 		Short: "What client applications may do with whose data: ask, settle what waits, look, ban",
 		Long: "consent decides what client applications are let have, and keeps it in a ledger: a file beside the\n" +
 			"rulebook, or where --ledger says. Every change stands in its journal.",
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := knownCommand(c, args); err != nil {
-				return err
-			}
-			return c.Help()
-		},
+		Args: knownCommand,
+		RunE: help,
 	}
 	x := &consents{session: s}
 	c.PersistentFlags().StringVar(&x.file, "ledger", "", "the ledger's file (default: "+ledgerFile+" in the rulebook's folder)")
@@ -141,37 +136,17 @@ func (x *consents) ask(words []string, request string) error {
 
 // read reads a request, in clauses or from a file.
 func (x *consents) read(words []string, request string) (so signon.SignOn, err error) {
-	if request != "" {
-		in, err := x.session.open(request)
-		if err != nil {
-			return so, err
-		}
-		defer in.Close()
-		data, err := io.ReadAll(io.LimitReader(in, maxRequest+1))
-		switch {
-		case err != nil:
-			return so, err
-		case len(data) > maxRequest:
-			return so, fmt.Errorf("%s: %w", request, errTooLong)
-		}
-		if so, err = signon.Decode(data); err != nil {
-			err = fmt.Errorf("%s: %w", request, err)
-		}
+	if request == "" {
+		return x.told(x.engine.Rulebook(), parser.Consent, commandLine, joinWords(words), x.now)
+	}
+	data, err := x.requestIn(request)
+	if err != nil {
 		return so, err
 	}
-	const place = "command line"
-	text := joinWords(words)
-	tree, err := parser.Consent(place, text)
-	if err == nil {
-		so, err = x.engine.Rulebook().Tell(tree, x.now)
+	if so, err = signon.Decode(data); err != nil {
+		err = fmt.Errorf("%s: %w", request, err)
 	}
-	if err != nil {
-		var list diag.List
-		list.AddErrors(diag.Syntax, place, err)
-		x.complain(&listing{source: text}, list)
-		return so, &exit{status: exitUsage}
-	}
-	return so, nil
+	return so, err
 }
 
 // answered tells the answer to a request: the outcome, what is kept, and what decided.

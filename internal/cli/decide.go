@@ -14,7 +14,9 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/language/scanner"
 	"briskwarden.example/briskwarden/signon"
@@ -92,18 +94,9 @@ func joinWords(words []string) string {
 }
 
 func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string, o decideOptions) error {
-	const place = "command line"
-	text := joinWords(words)
-	tree, err := parser.SignOn(place, text)
-	var so signon.SignOn
-	if err == nil {
-		so, err = e.Rulebook().Tell(tree, now)
-	}
+	so, err := s.told(e.Rulebook(), parser.SignOn, commandLine, joinWords(words), now)
 	if err != nil {
-		var list diag.List
-		list.AddErrors(diag.Syntax, place, err)
-		s.complain(&listing{source: text}, list)
-		return &exit{status: exitUsage}
+		return err
 	}
 	var d signon.Decision
 	if err := e.Decide(&so, &d, true); err != nil {
@@ -112,18 +105,29 @@ func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string,
 	return s.answer(e, &so, &d, o)
 }
 
+// commandLine is where clauses stand that were given there.
+const commandLine = "command line"
+
+// told reads a sign-on that is told in clauses, by the parser for them. What is wrong with
+// them is told with its place.
+func (s *session) told(rb *rulebook.Rulebook, parse func(name, src string) (*ast.SignOn, error), place, text string, now time.Time) (so signon.SignOn, err error) {
+	tree, err := parse(place, text)
+	if err == nil {
+		so, err = rb.Tell(tree, now)
+	}
+	if err != nil {
+		var list diag.List
+		list.AddErrors(diag.Syntax, place, err)
+		s.complain(&listing{source: text}, list)
+		return so, &exit{status: exitUsage}
+	}
+	return so, nil
+}
+
 func (s *session) decideRequest(e *engine.Engine, o decideOptions) error {
-	in, err := s.open(o.request)
+	data, err := s.requestIn(o.request)
 	if err != nil {
 		return err
-	}
-	defer in.Close()
-	data, err := io.ReadAll(io.LimitReader(in, maxRequest+1))
-	if err != nil {
-		return usage("%w", err)
-	}
-	if len(data) > maxRequest {
-		return usage("%s: %w", o.request, errTooLong)
 	}
 	so, d, err := decideOn(e, data)
 	if err != nil {
@@ -177,6 +181,23 @@ func (s *session) open(name string) (io.ReadCloser, error) {
 		return nil, usage("%w", err)
 	}
 	return f, nil
+}
+
+// requestIn reads the file of one request.
+func (s *session) requestIn(name string) ([]byte, error) {
+	in, err := s.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	data, err := io.ReadAll(io.LimitReader(in, maxRequest+1))
+	switch {
+	case err != nil:
+		return nil, usage("%w", err)
+	case len(data) > maxRequest:
+		return nil, usage("%s: %w", name, errTooLong)
+	}
+	return data, nil
 }
 
 // maxRequest is the size in bytes of the longest request that is read.

@@ -92,16 +92,9 @@ func (s *session) circumstances(rb *rulebook.Rulebook, clauses, columns string, 
 			return nil, usage("--columns: %w", err)
 		}
 		text = strings.TrimSpace(clauses + " " + text)
-		tree, err := parser.SignOn("circumstances", text)
-		var so signon.SignOn
-		if err == nil {
-			so, err = rb.Tell(tree, now)
-		}
+		so, err := s.told(rb, parser.SignOn, "circumstances", text, now)
 		if err != nil {
-			var found diag.List
-			found.AddErrors(diag.Syntax, "circumstances", err)
-			s.complain(&listing{source: text}, found)
-			return nil, &exit{status: exitUsage}
+			return nil, err
 		}
 		if so.Time.IsZero() {
 			so.Time = now

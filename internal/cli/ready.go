@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/csv"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -93,14 +92,8 @@ func (r *readiness) print() {
 		return
 	}
 	people := ready.People(r.gaps)
-	stopped := 0
-	for _, p := range people {
-		if p.Deadline.IsZero() {
-			stopped++
-		}
-	}
 	fmt.Fprintf(r.out, "%s not ready for what the policies demand by %s, %d of them already stopped where it is asked.\n",
-		r.paint.bold(spell.Plural(len(people), "person")), day, stopped)
+		r.paint.bold(spell.Plural(len(people), "person")), day, ready.Stopped(people))
 	r.policies()
 	r.groups(people)
 	r.people(people)
@@ -157,13 +150,7 @@ func (r *readiness) people(people []*ready.Person) {
 	const when, most = 17, 30
 	r.head(heading("By person", min(len(people), most), len(people)))
 	for _, p := range people[:min(len(people), most)] {
-		var policies []string
-		for _, g := range p.Gaps {
-			if !slices.Contains(policies, g.Policy.Name) {
-				policies = append(policies, g.Policy.Name)
-			}
-		}
-		fmt.Fprintf(r.out, "    %s%s  %s\n", r.since(p.Deadline, when), pad(spell.Printable(p.ID), width), wrapped(strings.Join(policies, ", "), when+6+width))
+		fmt.Fprintf(r.out, "    %s%s  %s\n", r.since(p.Deadline, when), pad(spell.Printable(p.ID), width), wrapped(strings.Join(p.Policies(), ", "), when+6+width))
 	}
 	if more := len(people) - most; more > 0 {
 		fmt.Fprintf(r.out, "    and %s more; --csv lists all\n", spell.Plural(more, "person"))

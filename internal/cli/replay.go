@@ -251,12 +251,12 @@ func (r *replayReport) print() {
 	r.reasons("Why it blocks", signon.Block, &r.sum.Reasoning)
 	r.reasons("Why it steps up", signon.StepUp, &r.sum.Reasoning)
 	r.watch()
-	r.table("By app", replay.Rows(r.sum.Apps), "none")
-	r.table("By policy and case", r.policyRows(), "")
-	r.table("By country", replay.Rows(r.sum.Countries), "unknown")
-	r.table("By network", r.sum.NetworkRows(), "no named network")
-	r.table("By form of device", replay.Rows(r.sum.Forms), "unknown")
-	r.table("By day", r.sum.DayRows(), "")
+	r.table("By app", replay.Rows(r.sum.Apps), "none", mostRows)
+	r.table("By policy and case", r.policyRows(), "", 60)
+	r.table("By country", replay.Rows(r.sum.Countries), "unknown", mostRows)
+	r.table("By network", r.sum.NetworkRows(), "no named network", mostRows)
+	r.table("By form of device", replay.Rows(r.sum.Forms), "unknown", mostRows)
+	r.table("By day", r.sum.DayRows(), "", 31)
 	r.people()
 	r.consents()
 	r.badLines()
@@ -275,7 +275,7 @@ func (r *replayReport) consents() {
 	r.changes(&c.Recorded)
 	r.reasons("Why consent is blocked", signon.Block, &c.Reasoning)
 	r.reasons("Why it waits for a review", signon.Review, &c.Reasoning)
-	r.table("By client application", replay.Rows(c.Clients), "none")
+	r.table("By client application", replay.Rows(c.Clients), "none", mostRows)
 }
 
 // outcomes tells counts by outcome, the loosest first, without what does not occur.
@@ -365,17 +365,10 @@ func affected(users map[string]int) string {
 	return fmt.Sprintf("%s of %s: %s", spell.Plural(n, "sign-on"), spell.Plural(len(users), "person"), strings.Join(first, ", "))
 }
 
-// table prints counts by outcome.
-func (r *replayReport) table(title string, rows []replay.Row, unnamed string) {
+// table prints counts by outcome, of the first rows up to a limit.
+func (r *replayReport) table(title string, rows []replay.Row, unnamed string, limit int) {
 	if len(rows) == 0 {
 		return
-	}
-	limit := mostRows
-	switch title {
-	case "By day":
-		limit = 31
-	case "By policy and case":
-		limit = 60
 	}
 	width := max(16, len([]rune(title))-2)
 	for i, row := range rows {
@@ -423,7 +416,7 @@ func (r *replayReport) people() {
 	for _, u := range users[:min(len(users), mostRows)] {
 		rows = append(rows, replay.Row{Name: u, Outcomes: r.sum.People[u].Outcomes})
 	}
-	r.table(heading("People most affected", len(rows), len(users)), rows, "none")
+	r.table(heading("People most affected", len(rows), len(users)), rows, "none", mostRows)
 }
 
 func (r *replayReport) badLines() {

@@ -231,7 +231,9 @@ func (r *request) seen() (c Client) {
 	if asked.Publisher != "" && asked.Publisher != c.Publisher {
 		c.Publisher, c.Verified = asked.Publisher, signon.Unknown // verified was another one
 	}
-	c.Verified = stated(asked.Verified, c.Verified)
+	if asked.Verified != signon.Unknown {
+		c.Verified = asked.Verified
+	}
 	return c
 }
 

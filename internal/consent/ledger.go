@@ -11,7 +11,6 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/signon"
 )
 
 // Ledger answers and settles requests by a rulebook, and keeps the answers in a store.
@@ -260,12 +259,4 @@ func (l *Ledger) setBan(client, by, because, what string, set func(*Client) erro
 		return nil, err
 	}
 	return after, nil
-}
-
-// yes and no of what a request states.
-func stated(now, before signon.YesNo) signon.YesNo {
-	if now == signon.Unknown {
-		return before
-	}
-	return now
 }

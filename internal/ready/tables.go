@@ -70,6 +70,26 @@ type Person struct {
 	Gaps     []*Gap
 }
 
+// Policies are those that the person is not ready for, each once.
+func (p *Person) Policies() (names []string) {
+	for _, g := range p.Gaps {
+		if !slices.Contains(names, g.Policy.Name) {
+			names = append(names, g.Policy.Name)
+		}
+	}
+	return names
+}
+
+// Stopped counts those who are stopped already.
+func Stopped(people []*Person) (n int) {
+	for _, p := range people {
+		if p.Deadline.IsZero() {
+			n++
+		}
+	}
+	return n
+}
+
 // People are those who are not ready: who is stopped already first, then by when they will be.
 func People(gaps []Gap) (list []*Person) {
 	byID := map[string]*Person{}

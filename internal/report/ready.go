@@ -18,12 +18,7 @@ var byReadiness = []Series{{"already", Block}, {"later", StepUp}, {"ready", Gran
 // Ready is the page of who is not ready at the instant now for what is demanded by another.
 func Ready(rb *rulebook.Rulebook, gaps []ready.Gap, now, by time.Time) *Page {
 	people := ready.People(gaps)
-	already := 0
-	for _, p := range people {
-		if p.Deadline.IsZero() {
-			already++
-		}
-	}
+	already := ready.Stopped(people)
 	p := &Page{Title: "Who is not ready for what the policies will demand", About: []string{"Rulebook " + short(rb.Digest),
 		"as of " + date(now, rb.Zone), "demands by " + date(by, rb.Zone)}}
 	if len(people) == 0 {
@@ -135,18 +130,13 @@ func peopleTable(rb *rulebook.Rulebook, people []*ready.Person) *Table {
 		t.More = fmt.Sprintf("and %s more; --csv lists all", Count(more))
 	}
 	for _, p := range people[:min(len(people), most)] {
-		var policies, missing []string
+		var missing []string
 		for _, g := range p.Gaps {
-			policies, missing = appendNew(policies, g.Policy.Name), appendNew(missing, ready.Fewer(g.Missing))
+			if text := ready.Fewer(g.Missing); !slices.Contains(missing, text) {
+				missing = append(missing, text)
+			}
 		}
-		t.Rows = append(t.Rows, []Text{plain(p.ID), since(p.Deadline, rb.Zone), plain(strings.Join(policies, ", ")), plain(strings.Join(missing, "; "))})
+		t.Rows = append(t.Rows, []Text{plain(p.ID), since(p.Deadline, rb.Zone), plain(strings.Join(p.Policies(), ", ")), plain(strings.Join(missing, "; "))})
 	}
 	return t
-}
-
-func appendNew(list []string, s string) []string {
-	if slices.Contains(list, s) {
-		return list
-	}
-	return append(list, s)
 }
