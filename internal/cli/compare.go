@@ -89,7 +89,7 @@ func (s *session) loadFrom(dir string) (*rulebook.Rulebook, error) {
 const mostGroups = 20
 
 func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
-	_, _, changed := replay.Changes(&c.From)
+	_, _, changed := c.From.Changes()
 	if c.Compared == 0 {
 		fmt.Fprintln(s.out, "The log holds no sign-on to compare by.")
 		s.badLines(c.Bad, c.BadLines)
@@ -155,7 +155,7 @@ type jsonGroup struct {
 }
 
 func comparisonJSON(c *replay.Comparison) any {
-	_, _, changed := replay.Changes(&c.From)
+	_, _, changed := c.From.Changes()
 	answer := struct {
 		Compared int              `json:"compared"`
 		Changed  int              `json:"changed"`

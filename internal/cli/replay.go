@@ -290,8 +290,8 @@ func (r *replayReport) outcomes(o *replay.Outcomes) string {
 }
 
 // changes tells what would come out otherwise than the log recorded.
-func (r *replayReport) changes(table *[4][4]int) {
-	changes, recorded, changed := replay.Changes(table)
+func (r *replayReport) changes(table *replay.Table) {
+	changes, recorded, changed := table.Changes()
 	var parts []string
 	for _, c := range changes {
 		parts = append(parts, fmt.Sprintf("%d from %s to %s", c.Count, c.From, c.To))

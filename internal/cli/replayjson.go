@@ -115,9 +115,9 @@ func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 	return j
 }
 
-func changesJSON(table *[4][4]int) []jsonChange {
+func changesJSON(table *replay.Table) []jsonChange {
 	list := []jsonChange{}
-	changes, _, _ := replay.Changes(table)
+	changes, _, _ := table.Changes()
 	for _, c := range changes {
 		list = append(list, jsonChange{c.From.String(), c.To.String(), c.Count})
 	}

@@ -23,15 +23,15 @@ type Side struct {
 
 // Comparison is what two rulebooks decide differently about a log.
 type Comparison struct {
-	Compared    int
-	Refused     int       // that one of the two could not decide
-	From        [4][4]int // by the outcome of the old rulebook, and of the new
-	Groups      []*Group  // of what changes, the largest first
-	People      map[string]*PersonTally
-	Changes     Spread // of the sign-ons that change, by what they come to
-	First, Last time.Time
-	BadLines    int
-	Bad         []BadLine
+	Compared int
+	Refused  int      // that one of the two could not decide
+	From     Table    // by the outcome of the old rulebook, and of the new
+	Groups   []*Group // of what changes, the largest first
+	People   map[string]*PersonTally
+	Changes  Spread // of the sign-ons that change, by what they come to
+	Span
+	BadLines int
+	Bad      []BadLine
 }
 
 // Group are the sign-ons that change in the same way for the same reason.
@@ -230,12 +230,7 @@ func (c *comparer) count(t *turn, from, to signon.Outcome) error {
 	n := c.counted
 	n.Compared++
 	n.From[from][to]++
-	if n.First.IsZero() || t.Time.Before(n.First) {
-		n.First = t.Time
-	}
-	if t.Time.After(n.Last) {
-		n.Last = t.Time
-	}
+	n.cover(Span{t.Time, t.Time})
 	if from == to {
 		return nil
 	}
@@ -306,18 +301,9 @@ func (g *Group) keep(e Example) {
 func (n *counting) add(o *counting) {
 	n.Compared += o.Compared
 	n.Refused += o.Refused
-	if !o.First.IsZero() && (n.First.IsZero() || o.First.Before(n.First)) {
-		n.First = o.First
-	}
-	if o.Last.After(n.Last) {
-		n.Last = o.Last
-	}
+	n.cover(o.Span)
 	n.Changes.add(&o.Changes)
-	for i := range n.From {
-		for j := range n.From[i] {
-			n.From[i][j] += o.From[i][j]
-		}
-	}
+	n.From.add(&o.From)
 	for u, p := range o.People {
 		n.People[u] = p
 	}

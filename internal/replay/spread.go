@@ -21,11 +21,34 @@ func (o *Outcomes) add(p *Outcomes) {
 	}
 }
 
+// Table counts sign-ons by an outcome that they had, and one that they have.
+type Table [4][4]int
+
+func (t *Table) add(o *Table) {
+	for i := range t {
+		for j := range t[i] {
+			t[i][j] += o[i][j]
+		}
+	}
+}
+
+// Span is the time from a first sign-on to a last; both are zero where there is none.
+type Span struct{ First, Last time.Time }
+
+// cover widens the span by another.
+func (s *Span) cover(o Span) {
+	if !o.First.IsZero() && (s.First.IsZero() || o.First.Before(s.First)) {
+		s.First = o.First
+	}
+	if o.Last.After(s.Last) {
+		s.Last = o.Last
+	}
+}
+
 // Spread is how outcomes are spread over apps and time.
 type Spread struct {
+	Span
 	Outcomes Outcomes
-	First    time.Time // and the last
-	Last     time.Time
 	Apps     map[string]*Outcomes
 	Days     map[schedule.Date]*Outcomes // on the rulebook's clock
 	Hours    [7][24]Outcomes             // of the week, from Monday
@@ -46,17 +69,7 @@ func (s *Spread) count(so *signon.SignOn, outcome signon.Outcome) {
 	s.when(so.Time)
 	s.day[outcome]++
 	s.hour[outcome]++
-	s.span(so.Time, so.Time)
-}
-
-// span widens the time between the first and the last sign-on.
-func (s *Spread) span(first, last time.Time) {
-	if s.First.IsZero() || first.Before(s.First) {
-		s.First = first
-	}
-	if last.After(s.Last) {
-		s.Last = last
-	}
+	s.cover(Span{so.Time, so.Time})
 }
 
 // when finds the day and the hour of the week; those of the same quarter of an hour are the same.
@@ -74,9 +87,7 @@ func (s *Spread) when(t time.Time) {
 
 func (s *Spread) add(o *Spread) {
 	s.Outcomes.add(&o.Outcomes)
-	if !o.First.IsZero() {
-		s.span(o.First, o.Last)
-	}
+	s.cover(o.Span)
 	addAll(s.Apps, o.Apps)
 	addAll(s.Days, o.Days)
 	for d := range s.Hours {

@@ -32,7 +32,7 @@ type Summary struct {
 type Reasoning struct {
 	Cases    map[*rulebook.Case]*CaseTally
 	Grounds  map[string]*Outcomes // what decided beside policies
-	Recorded [4][4]int            // by the outcome that the log recorded, and that of now
+	Recorded Table                // by the outcome that the log recorded, and that of now
 }
 
 // Consents counts requests for consent.
@@ -189,10 +189,7 @@ func (s *Summary) steps(user string, c *engine.Course, outcome signon.Outcome, t
 }
 
 func (s *Summary) watch(p *rulebook.Policy, user string, would, outcome signon.Outcome) {
-	w := at(s.Watched, p)
-	if w.Block == nil {
-		w.Block, w.StepUp = map[string]int{}, map[string]int{}
-	}
+	w := s.watched(p)
 	w.Applied++
 	switch {
 	case would == signon.Grant || would == signon.Review:
@@ -203,6 +200,15 @@ func (s *Summary) watch(p *rulebook.Policy, user string, would, outcome signon.O
 	default:
 		w.StepUp[user]++
 	}
+}
+
+// watched finds the counts of a policy on watch, and begins them where there are none.
+func (s *Summary) watched(p *rulebook.Policy) *WatchTally {
+	w := at(s.Watched, p)
+	if w.Block == nil {
+		w.Block, w.StepUp = map[string]int{}, map[string]int{}
+	}
+	return w
 }
 
 // add adds what another worker counted.
@@ -223,10 +229,7 @@ func (s *Summary) add(o *Summary) {
 		s.People[k] = v
 	}
 	for k, v := range o.Watched {
-		w := at(s.Watched, k)
-		if w.Block == nil {
-			w.Block, w.StepUp = map[string]int{}, map[string]int{}
-		}
+		w := s.watched(k)
 		w.Applied += v.Applied
 		w.Already += v.Already
 		for u, n := range v.Block {
@@ -248,9 +251,5 @@ func (s *Reasoning) add(o *Reasoning) {
 		t.first.add(&v.first)
 		t.Open += v.Open
 	}
-	for i := range s.Recorded {
-		for j := range s.Recorded[i] {
-			s.Recorded[i][j] += o.Recorded[i][j]
-		}
-	}
+	s.Recorded.add(&o.Recorded)
 }

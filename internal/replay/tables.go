@@ -96,8 +96,8 @@ type Change struct {
 	Count    int
 }
 
-// Changes are those of a table from outcome to outcome.
-func Changes(table *[4][4]int) (list []Change, compared, changed int) {
+// Changes are those of the table, with how many sign-ons it counts and how many of them change.
+func (table *Table) Changes() (list []Change, compared, changed int) {
 	for from := range table {
 		for to, n := range table[from] {
 			compared += n

@@ -48,9 +48,10 @@ func outcomes(o *replay.Outcomes) []int {
 	return []int{o[signon.Block], o[signon.StepUp], o[signon.Review], o[signon.Grant]}
 }
 
-func colourOf(o signon.Outcome) Colour {
-	return map[signon.Outcome]Colour{signon.Block: Block, signon.StepUp: StepUp, signon.Review: Review, signon.Grant: Grant}[o]
-}
+// colours are those of outcomes.
+var colours = [...]Colour{signon.Block: Block, signon.StepUp: StepUp, signon.Review: Review, signon.Grant: Grant}
+
+func colourOf(o signon.Outcome) Colour { return colours[o] }
 
 // Bar is a bar, or a column, of a chart.
 type Bar struct {
@@ -196,7 +197,7 @@ func cell(n, most int, colour Colour) Cell {
 }
 
 // fromTo is a grid from outcome to outcome.
-func fromTo(head Head, table *[4][4]int) *Grid {
+func fromTo(head Head, table *replay.Table) *Grid {
 	order := []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block}
 	g := &Grid{Head: head, Corner: "from, and to"}
 	most := 0

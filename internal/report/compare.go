@@ -12,9 +12,8 @@ import (
 
 // Compare is the page of a comparison of two rulebooks.
 func Compare(before, after *rulebook.Rulebook, c *replay.Comparison) *Page {
-	_, all, changed := replay.Changes(&c.From)
-	span := replay.Spread{First: c.First, Last: c.Last}
-	p := &Page{Title: "What a new rulebook would decide differently", About: append(about(after, &span), "compared with "+short(before.Digest))}
+	_, all, changed := c.From.Changes()
+	p := &Page{Title: "What a new rulebook would decide differently", About: append(about(after, c.Span), "compared with "+short(before.Digest))}
 	if changed == 0 {
 		p.Answer = fmt.Sprintf("Nothing changes for %s.", signOns(all))
 	} else {
@@ -35,7 +34,7 @@ func Compare(before, after *rulebook.Rulebook, c *replay.Comparison) *Page {
 	p.Parts = append(p.Parts,
 		Part{Charts: []Chart{table, byApp("changes", "What changes", &c.Changes)}},
 		Part{Charts: []Chart{because(c)}},
-		Part{Charts: []Chart{overTime("changes", "What changes", &c.Changes, c.First, c.Last, after.Zone)}},
+		Part{Charts: []Chart{overTime("changes", "What changes", &c.Changes, c.Span, after.Zone)}},
 		byHour("changes", "What changes", &c.Changes))
 	for _, g := range c.Groups[:min(len(c.Groups), mostRows)] {
 		p.Parts = append(p.Parts, Part{Title: fmt.Sprintf("%s from %s to %s", signOns(g.Count), g.From, g.To), Table: groupTable(after, g)})

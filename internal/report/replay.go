@@ -25,7 +25,7 @@ func inJSON(more int) string {
 
 // Replay is the page of a replay.
 func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
-	p := &Page{Title: "What the rulebook would do to logged sign-ons", About: about(rb, &s.Spread)}
+	p := &Page{Title: "What the rulebook would do to logged sign-ons", About: about(rb, s.Span)}
 	p.answer(&s.Outcomes, &s.Recorded, signOns)
 	if s.Outcomes.All() == 0 && s.Consents.Outcomes.All() > 0 {
 		p.Title = "What the rulebook would do to logged requests for consent"
@@ -40,11 +40,11 @@ func Replay(rb *rulebook.Rulebook, s *replay.Summary) *Page {
 		return p
 	}
 	apps := Part{Charts: []Chart{byApp("sign-ons", "Sign-ons", &s.Spread)}}
-	if _, recorded, _ := replay.Changes(&s.Recorded); recorded > 0 {
+	if _, recorded, _ := s.Recorded.Changes(); recorded > 0 {
 		apps.Charts = append(apps.Charts, fromTo(Head{Name: "outcome-to-outcome", Title: "From what the log recorded to what comes out now"}, &s.Recorded))
 	}
 	p.Parts = append(p.Parts,
-		Part{Charts: []Chart{overTime("sign-ons", "Sign-ons", &s.Spread, s.First, s.Last, rb.Zone)}},
+		Part{Charts: []Chart{overTime("sign-ons", "Sign-ons", &s.Spread, s.Span, rb.Zone)}},
 		apps,
 		byHour("sign-ons", "Sign-ons", &s.Spread),
 		Part{Title: "What decides", Charts: []Chart{policyBars(s)}},
@@ -86,9 +86,9 @@ func (p *Page) consents(c *replay.Consents) {
 }
 
 // answer tells what would change against the log, or else what comes out.
-func (p *Page) answer(o *replay.Outcomes, table *[4][4]int, counted func(int) string) {
+func (p *Page) answer(o *replay.Outcomes, table *replay.Table, counted func(int) string) {
 	p.Tiles = tiles(o)
-	changes, recorded, changed := replay.Changes(table)
+	changes, recorded, changed := table.Changes()
 	switch {
 	case recorded == 0:
 		p.Answer = fmt.Sprintf("Of %s, %s would be blocked and %s stepped up.", counted(o.All()), Count(o[signon.Block]), Count(o[signon.StepUp]))
@@ -129,7 +129,7 @@ func tiles(o *replay.Outcomes) (list []Tile) {
 }
 
 // about tells of what rulebook and of which time a page is.
-func about(rb *rulebook.Rulebook, s *replay.Spread) []string {
+func about(rb *rulebook.Rulebook, s replay.Span) []string {
 	list := []string{"Rulebook " + short(rb.Digest)}
 	if !s.First.IsZero() {
 		const layout = "Mon 2 Jan 2006"
@@ -181,8 +181,8 @@ func (p *Page) badLines(bad []replay.BadLine, all int) {
 }
 
 // overTime is a chart of outcomes by day, from the first day of a log to its last.
-func overTime(name, what string, s *replay.Spread, first, last time.Time, zone *time.Location) Chart {
-	return timeline(Head{Name: name + "-over-time", Title: what + " over time"}, s.DayRows(), first.In(zone), last.In(zone))
+func overTime(name, what string, s *replay.Spread, of replay.Span, zone *time.Location) Chart {
+	return timeline(Head{Name: name + "-over-time", Title: what + " over time"}, s.DayRows(), of.First.In(zone), of.Last.In(zone))
 }
 
 func byApp(name, what string, s *replay.Spread) Chart {
