@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -106,58 +105,32 @@ type (
 
 // Decode reads one request. Absent and null mean the same: unknown; fields that are not
 // known are ignored; keys match exactly. A byte order mark may stand first. A field that cannot be read is a [*FieldError].
-func Decode(data []byte) (s SignOn, err error) {
-	err = decode(data, func(r *request) error {
-		s = r.signOn()
-		return nil
-	})
-	return s, err
+func Decode(data []byte) (SignOn, error) {
+	r := readers.Get().(*Reader)
+	defer readers.Put(r)
+	return r.Decode(data)
 }
 
 // DecodeLogged reads one line of a sign-on log: a request, and the outcome that was recorded
 // for it in context.outcome.
-func DecodeLogged(data []byte) (l Logged, err error) {
-	err = decode(data, func(r *request) error {
-		if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
-			l.Recorded = true
-			text, err := jsontext.AppendUnquote(nil, word)
-			if err == nil {
-				l.Outcome, err = ParseOutcome(string(text))
-			}
-			if err != nil {
-				return &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
-			}
-		}
-		l.SignOn = r.signOn()
-		return nil
-	})
-	if err != nil {
-		return Logged{}, err
-	}
-	return l, nil
+func DecodeLogged(data []byte) (Logged, error) {
+	r := readers.Get().(*Reader)
+	defer readers.Put(r)
+	return r.DecodeLogged(data)
 }
 
-// decode reads a request, for use: its memory serves again.
-func decode(data []byte, use func(*request) error) error {
-	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	q := quicks.Get().(*quick)
-	defer quicks.Put(q)
-	if !q.reads(data) {
-		if string(bytes.TrimSpace(data)) == "null" {
-			return &FieldError{"", "expected an object, found null"}
-		}
-		q.read = request{}
-		if err := json.Unmarshal(data, &q.read); err != nil {
-			return fieldError(err, data)
-		}
-	}
-	if err := q.read.check(); err != nil {
-		return err
-	}
-	return use(&q.read)
-}
+var byteOrderMark = []byte("\ufeff")
 
-var quicks = sync.Pool{New: func() any { return &quick{evidence: []evidence{}} }}
+// readRequest reads a request with the JSON library.
+func readRequest(data []byte) (r request, err error) {
+	if string(bytes.TrimSpace(data)) == "null" {
+		return r, &FieldError{"", "expected an object, found null"}
+	}
+	if err := json.Unmarshal(data, &r); err != nil {
+		return r, fieldError(err, data)
+	}
+	return r, r.check()
+}
 
 // DecodeID finds the context.id of a request that cannot be read as a whole, as far as it can.
 func DecodeID(data []byte) string {
@@ -196,6 +169,21 @@ func (r *request) check() error {
 		return &FieldError{fmt.Sprintf("context.evidence[%d].%s", i, field), what}
 	}
 	return nil
+}
+
+func (r *request) logged() (l Logged, err error) {
+	if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
+		l.Recorded = true
+		text, err := jsontext.AppendUnquote(nil, word)
+		if err == nil {
+			l.Outcome, err = ParseOutcome(string(text))
+		}
+		if err != nil {
+			return Logged{}, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
+		}
+	}
+	l.SignOn = r.signOn()
+	return l, nil
 }
 
 func (r *request) signOn() SignOn {

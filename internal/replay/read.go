@@ -150,7 +150,7 @@ func (r *reading) give(b *block, data []byte, cut int) error {
 }
 
 // decode decodes the lines of the block, and says whose turn each is.
-func (b *block) decode(seed maphash.Seed) {
+func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 	n := b.first - 1
 	b.turns = slices.Grow(b.turns, bytes.Count(b.data, []byte("\n"))+1)
 	for text := range bytes.Lines(b.data) {
@@ -158,7 +158,7 @@ func (b *block) decode(seed maphash.Seed) {
 		if len(bytes.TrimSpace(text)) == 0 {
 			continue
 		}
-		l, err := signon.DecodeLogged(text)
+		l, err := reader.DecodeLogged(text)
 		if err == nil && l.Time.IsZero() {
 			err = errNoTime
 		}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+
+	"briskwarden.example/briskwarden/signon"
 )
 
 // Late is how many lines later than where its time belongs a line may stand, and still be
@@ -19,7 +21,8 @@ type through struct {
 	options Options
 	in      *reading
 	workers []taker
-	waiting []*turn // decoded, in the order of their times
+	readers []signon.Reader // one for each worker
+	waiting []*turn         // decoded, in the order of their times
 	bad     []BadLine
 	badAll  int
 	taken   int
@@ -36,7 +39,7 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	all = &through{options: options, seed: maphash.MakeSeed()}
+	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers)}
 	for range options.Workers {
 		w := newWorker()
 		workers, all.workers = append(workers, w), append(all.workers, w)
@@ -93,9 +96,9 @@ type turn struct {
 // decode decodes blocks, each by whichever worker is free.
 func (r *through) decode(blocks []*block) {
 	var next atomic.Int64
-	r.each(func(int, taker) {
+	r.each(func(w int, _ taker) {
 		for i := next.Add(1) - 1; int(i) < len(blocks); i = next.Add(1) - 1 {
-			blocks[i].decode(r.seed)
+			blocks[i].decode(&r.readers[w], r.seed)
 		}
 	})
 }

@@ -1,0 +1,135 @@
+package signon
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/go-json-experiment/json"
+	"github.com/stretchr/testify/require"
+)
+
+const logged = `{"subject":{"type":"user","id":"mira.holt"},"action":{"name":"sign-on"},"resource":{"type":"app","id":"crew-roster"},"context":{"id":"s-1",` +
+	`"time":"2026-10-26T05:30:49+01:00","ip":"::ffff:198.51.100.209","country":"NO","client":"browser","device":{"id":"deck-tab-03","managed":true,"jailbroken":false,` +
+	`"reported":"2026-10-26T05:00:00Z","os":"ios","form":"tablet"},"session":{"id":"w","started":"2026-10-26T05:30:49+01:00"},"presented":["password","passkey"],` +
+	`"evidence":[{"method":"password","time":"2026-10-26T05:30:49+01:00","session":"w","device":"d","app":"a"}],"outcome":"grant","agent":"a browser","old":true}}`
+
+// sameAsLibrary teaches a reader one line, and holds what it then reads quickly of another
+// against what the JSON library reads.
+func sameAsLibrary(t *testing.T, taught, text string) (quickly bool) {
+	var r Reader
+	_, _ = r.DecodeLogged([]byte(taught))
+	if !r.quickly([]byte(text)) {
+		return false
+	}
+	read, err := readRequest([]byte(text))
+	require.NoError(t, err, "%s", text)
+	theirs, err := read.logged()
+	require.NoError(t, err, "%s", text)
+	require.Equal(t, theirs, r.read, "%s", text)
+	return true
+}
+
+func TestReadQuickly(t *testing.T) {
+	for _, text := range []string{
+		logged, " {  \"context\" : { \"presented\":[], \"evidence\" : [ ] , \"device\":{ } } } \r\n", `{}`, "{\t\"subject\" :null}",
+		`{"subject":{"t\u0079pe":"user"},"context":{"device":null,"risk":null,"a":{"b":[1,-2.50e+3,"c",null,[true]]}}}`,
+		`{"context":{"device":{"managed":null,"form":null},"outcome":null,"evidence":[]}}`,
+	} {
+		require.True(t, sameAsLibrary(t, text, text), "the shape of %s is learned", text)
+	}
+	for _, same := range [][2]string{
+		{`"id":"s-1"`, `"id":"søndag, hos \u007f}]"`}, {`"id":"w"`, `"id":""`}, {`T05:00:00Z`, `T07:59:59Z`}, {`a browser`, strings.Repeat("x", 99)},
+		{`"outcome":"grant"`, `"outcome":"block"`}, {`"managed":true`, `"managed":null`}, {`"old":true`, `"old":-1.5e9`}, {`}}`, "}} \n"},
+	} {
+		text := strings.Replace(logged, same[0], same[1], 1)
+		require.NotEqual(t, logged, text)
+		require.Equal(t, !strings.Contains(same[1], `\`), sameAsLibrary(t, logged, text), "%s", same[1])
+	}
+	for old, now := range map[string]string{
+		`"id":"s-1"`:           `"id":"s\u002d1"`,
+		`{"subject"`:           "{\t\"subject\"",
+		`"id":"w"`:             `"id":"w","id":"v"`,
+		`"agent":"a browser"`:  `"agent":["a browser"]`,
+		`"country":"NO"`:       `"country":"XX"`,
+		`"client":"browser"`:   `"client":"Browser"`,
+		`"type":"user"`:        `"type":"usér"`,
+		`"managed":true`:       `"managed":"yes"`,
+		`"managed":`:           `"managed":1`,
+		`"form":"tablet"`:      `"form":"tablet","colour":"red"`,
+		`T05:00:00Z`:           `T25:00:00Z`,
+		`05:00:00Z`:            `05:00:60Z`,
+		`2026-10-26T05:30`:     `0026-10-26T05:30`,
+		`"outcome":"grant"`:    `"outcome":null`,
+		`"old":true}}`:         `"old":true}`,
+		`"old":true`:           `"old":01`,
+		`"old":`:               `"risk":`,
+		`"subject":{`:          `"subject":{"properties":{"a":"b"},`,
+		`"password","passkey"`: `"password",`,
+		`,"evidence":[{`:       `,"evidence":[,{`,
+		`a browser`:            "a\tbrowser",
+		`mira`:                 "m\xffra",
+		`"method":"password"`:  `"method":""`,
+	} {
+		text := strings.Replace(logged, old, now, 1)
+		require.NotEqual(t, logged, text)
+		require.False(t, sameAsLibrary(t, logged, text), "%s is left to the library", now)
+	}
+}
+
+// TestReadersLearnWithinBounds feeds a reader more shapes than it keeps.
+func TestReadersLearnWithinBounds(t *testing.T) {
+	var r Reader
+	for i := range 20_000 {
+		line := strings.Replace(logged, `"agent"`, fmt.Sprintf(`"%x"`, i*i), 1)
+		_, err := r.DecodeLogged([]byte(line))
+		require.NoError(t, err)
+	}
+	require.LessOrEqual(t, r.shapes.learned, mostLearned+mostOfOne)
+	require.Less(t, len(r.shapes.states), 5000)
+	require.True(t, r.quickly([]byte(strings.Replace(logged, `"agent"`, `"0"`, 1))), "what was learned stays")
+}
+
+func FuzzReadQuickly(f *testing.F) {
+	f.Add(logged, logged)
+	f.Add(logged, strings.ReplaceAll(logged, "a", "b"))
+	f.Add(`{"context":{"evidence":[{"method":"a","time":"2026-10-26T05:30:49Z"}]}}`, `{"context":{"evidence":[{"method":"a","time":"2026-10-26T05:30:49Z"},{"method":"a","time":"2026-10-26T05:30:49Z"}]}}`)
+	f.Fuzz(func(t *testing.T, taught, text string) {
+		sameAsLibrary(t, taught, text)
+		sameAsLibrary(t, text, text)
+	})
+}
+
+// TestQuickStringsStay reads many requests, whose strings must not change under each other.
+func TestQuickStringsStay(t *testing.T) {
+	var kept []Logged
+	for i := range 5000 {
+		l, err := DecodeLogged([]byte(strings.ReplaceAll(logged, "s-1", strings.Repeat("x", i%97)+"-"+strings.Repeat("y", i%31))))
+		require.NoError(t, err)
+		kept = append(kept, l)
+	}
+	for i, l := range kept {
+		require.Equal(t, strings.Repeat("x", i%97)+"-"+strings.Repeat("y", i%31), l.ID)
+		require.Equal(t, "mira.holt", l.User)
+	}
+}
+
+func BenchmarkDecodeBesideLibrary(b *testing.B) {
+	b.Run("quick", func(b *testing.B) {
+		b.ReportAllocs()
+		for b.Loop() {
+			if _, err := DecodeLogged([]byte(logged)); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("library", func(b *testing.B) {
+		b.ReportAllocs()
+		for b.Loop() {
+			var r request
+			if err := json.Unmarshal([]byte(logged), &r); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+}

@@ -1,0 +1,257 @@
+package signon
+
+import "strings"
+
+// slot is a value of a request that is read quickly, by the field that it is of.
+type slot uint8
+
+const (
+	slotIgnored slot = iota // a string of a field that is not known
+	slotSubjectType
+	slotUser
+	slotAction
+	slotResourceType
+	slotApp
+	slotID
+	slotTime
+	slotIP
+	slotCountry
+	slotClient
+	slotDeviceID
+	slotDeviceOS
+	slotDeviceVersion
+	slotDeviceForm
+	slotDeviceReported
+	slotSessionID
+	slotSessionStarted
+	slotPresented
+	slotMethod
+	slotGivenAt
+	slotGivenSession
+	slotGivenDevice
+	slotGivenApp
+	slotOutcome
+
+	// From here on values are no strings.
+	slotIgnoredScalar
+	slotManaged
+	slotCompliant
+	slotRegistered
+	slotEncrypted
+	slotFirewall
+	slotScreenLock
+	slotJailbroken
+
+	// From here on they are not read quickly.
+	slotContainer // values are in it
+	slotLibrary   // left to the library
+)
+
+func (s slot) scalar() bool { return s >= slotIgnoredScalar && s < slotContainer }
+
+// slotAt is the slot at a path, if a request has a field there.
+func slotAt(path string) (s slot, known bool) {
+	if s, known = slots[path]; !known && strings.HasPrefix(path, "context/device/") { // an attribute
+		return slotLibrary, true
+	}
+	return s, known
+}
+
+// slots are the known fields of a request by their paths.
+var slots = map[string]slot{
+	"":                    slotContainer,
+	"subject":             slotContainer,
+	"subject/type":        slotSubjectType,
+	"subject/id":          slotUser,
+	"subject/properties":  slotLibrary,
+	"action":              slotContainer,
+	"action/name":         slotAction,
+	"resource":            slotContainer,
+	"resource/type":       slotResourceType,
+	"resource/id":         slotApp,
+	"context":             slotContainer,
+	"context/id":          slotID,
+	"context/time":        slotTime,
+	"context/ip":          slotIP,
+	"context/country":     slotCountry,
+	"context/client":      slotClient,
+	"context/presented":   slotContainer,
+	"context/presented/*": slotPresented,
+	"context/outcome":     slotOutcome,
+	"context/risk":        slotLibrary,
+	"context/consent":     slotLibrary,
+
+	"context/session":         slotContainer,
+	"context/session/id":      slotSessionID,
+	"context/session/started": slotSessionStarted,
+
+	"context/evidence":           slotContainer,
+	"context/evidence/*":         slotContainer,
+	"context/evidence/*/method":  slotMethod,
+	"context/evidence/*/time":    slotGivenAt,
+	"context/evidence/*/session": slotGivenSession,
+	"context/evidence/*/device":  slotGivenDevice,
+	"context/evidence/*/app":     slotGivenApp,
+
+	"context/device":            slotContainer,
+	"context/device/id":         slotDeviceID,
+	"context/device/os":         slotDeviceOS,
+	"context/device/version":    slotDeviceVersion,
+	"context/device/form":       slotDeviceForm,
+	"context/device/managed":    slotManaged,
+	"context/device/compliant":  slotCompliant,
+	"context/device/registered": slotRegistered,
+	"context/device/encrypted":  slotEncrypted,
+	"context/device/firewall":   slotFirewall,
+	"context/device/screenlock": slotScreenLock,
+	"context/device/jailbroken": slotJailbroken,
+	"context/device/reported":   slotDeviceReported,
+}
+
+// openings are the containers of which it counts that they are there.
+var openings = map[string]opening{
+	"context/device":     opensDevice,
+	"context/presented":  opensPresented,
+	"context/evidence/*": opensEvidence,
+}
+
+// open begins what values are in.
+func (r *Reader) open(o opening) {
+	if o&opensDevice != 0 {
+		r.read.Device = r.devices.one()
+	}
+	if o&opensPresented != 0 {
+		r.read.Presented = []string{}
+	}
+	if o&opensEvidence != 0 {
+		r.given = append(r.given, Evidence{})
+	}
+}
+
+// close completes the request, and reports whether it is whole.
+func (r *Reader) close() bool {
+	if len(r.presented) > 0 {
+		r.read.Presented = r.words.copies(r.presented)
+	}
+	if len(r.given) == 0 {
+		return true
+	}
+	r.read.Evidence = r.evidence.copies(r.given)
+	for i := range r.given {
+		if e := &r.given[i]; e.Method == "" || e.Time.IsZero() {
+			return false
+		}
+	}
+	return true
+}
+
+// set sets a value, and reports whether it is one of the field.
+func (r *Reader) set(s slot, value []byte) (ok bool) {
+	l := &r.read
+	switch s {
+	case slotIgnored, slotIgnoredScalar:
+		return true
+	case slotSubjectType:
+		return string(value) == "user"
+	case slotResourceType:
+		return string(value) == "app"
+	case slotTime:
+		return r.instant(&l.Time, value)
+	case slotSessionStarted:
+		return r.instant(&l.Session.Started, value)
+	case slotGivenAt:
+		return r.instant(&r.proof().Time, value)
+	case slotDeviceReported:
+		return r.instant(&l.Device.Reported, value)
+	case slotID:
+		l.ID = string(value)
+		return true
+	case slotSessionID:
+		l.Session.ID = string(value)
+		return true
+	}
+	if s.scalar() {
+		return r.setYesNo(s, value)
+	}
+	return r.setText(s, r.shared(value))
+}
+
+func (r *Reader) setText(s slot, text string) (ok bool) {
+	l := &r.read
+	switch s {
+	case slotUser:
+		l.User = text
+	case slotAction:
+		l.Action = text
+	case slotApp:
+		l.App = text
+	case slotIP:
+		a, err := ParseAddr(text)
+		l.IP = a
+		return err == nil
+	case slotCountry:
+		l.Country = text
+		return IsCountry(text)
+	case slotClient:
+		l.Client = Client(text)
+		return l.Client.known()
+	case slotDeviceID:
+		l.Device.ID = text
+	case slotDeviceOS:
+		l.Device.OS = text
+	case slotDeviceVersion:
+		l.Device.Version = text
+	case slotDeviceForm:
+		l.Device.Form = text
+	case slotPresented:
+		r.presented = append(r.presented, text)
+	case slotMethod:
+		r.proof().Method = text
+	case slotGivenSession:
+		r.proof().Session = text
+	case slotGivenDevice:
+		r.proof().Device = text
+	case slotGivenApp:
+		r.proof().App = text
+	case slotOutcome:
+		o, err := ParseOutcome(text)
+		l.Outcome, l.Recorded = o, true
+		return err == nil
+	}
+	return true
+}
+
+// setYesNo sets a yes-no fact of the device.
+func (r *Reader) setYesNo(s slot, word []byte) (ok bool) {
+	v := Unknown
+	switch string(word) {
+	case "true":
+		v = Yes
+	case "false":
+		v = No
+	case "null":
+	default:
+		return false
+	}
+	d := r.read.Device
+	switch s {
+	case slotManaged:
+		d.Managed = v
+	case slotCompliant:
+		d.Compliant = v
+	case slotRegistered:
+		d.Registered = v
+	case slotEncrypted:
+		d.Encrypted = v
+	case slotFirewall:
+		d.Firewall = v
+	case slotScreenLock:
+		d.ScreenLock = v
+	case slotJailbroken:
+		d.Jailbroken = v
+	}
+	return true
+}
+
+// proof is the evidence at hand.
+func (r *Reader) proof() *Evidence { return &r.given[len(r.given)-1] }
