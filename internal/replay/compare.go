@@ -154,7 +154,7 @@ func caseName(p *rulebook.Policy, k *rulebook.Case) string {
 	return fmt.Sprintf("%s %q", p.Name, k.Label)
 }
 
-// comparer compares the sign-ons of some of the users.
+// comparer compares sign-ons, those of one user in their order.
 type comparer struct {
 	*comparing
 	counted *counting
@@ -304,9 +304,7 @@ func (n *counting) add(o *counting) {
 	n.cover(o.Span)
 	n.Changes.add(&o.Changes)
 	n.From.add(&o.From)
-	for u, p := range o.People {
-		n.People[u] = p
-	}
+	addPeople(n.People, o.People)
 	for key, theirs := range o.groups {
 		g, ok := n.groups[key]
 		if !ok {

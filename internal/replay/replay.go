@@ -47,7 +47,7 @@ type run struct {
 	options Options
 }
 
-// worker decides on the sign-ons of some of the users.
+// worker decides on sign-ons, those of one user in their order.
 type worker struct {
 	run      *run
 	tally    *Summary

@@ -211,6 +211,16 @@ func (s *Summary) watched(p *rulebook.Policy) *WatchTally {
 	return w
 }
 
+// addPeople adds what another worker counted of people.
+func addPeople(to, from map[string]*PersonTally) {
+	for user, p := range from {
+		t := at(to, user)
+		t.Outcomes.add(&p.Outcomes)
+		t.Stricter += p.Stricter
+		t.Looser += p.Looser
+	}
+}
+
 // add adds what another worker counted.
 func (s *Summary) add(o *Summary) {
 	s.Spread.add(&o.Spread)
@@ -225,9 +235,7 @@ func (s *Summary) add(o *Summary) {
 	for i := range s.Networks {
 		s.Networks[i].add(&o.Networks[i])
 	}
-	for k, v := range o.People { // each is counted by one worker alone
-		s.People[k] = v
-	}
+	addPeople(s.People, o.People)
 	for k, v := range o.Watched {
 		w := s.watched(k)
 		w.Applied += v.Applied

@@ -14,22 +14,23 @@ import (
 // decided in its place.
 const Late = 10_000
 
-// through takes the lines of logs in their turn to workers: those of one user to one worker.
-// Logs are read in the order of their first sign-ons, and lines taken in the order of their
-// times, so that the result is the same whatever the number of workers.
+// through takes the lines of logs in their turn to workers: those of one user one after the
+// other. Logs are read in the order of their first sign-ons, and lines taken in the order of
+// their times, so that the result is the same whatever the number of workers.
 type through struct {
 	options Options
 	in      *reading
 	workers []taker
 	readers []signon.Reader // one for each worker
 	waiting []*turn         // decoded, in the order of their times
+	lanes   [][]*turn       // those whose turn it is, each with all that some users have
 	bad     []BadLine
 	badAll  int
 	taken   int
 	seed    maphash.Seed
 }
 
-// taker takes the sign-ons of some of the users, each when its turn comes.
+// taker takes sign-ons, each when its turn comes.
 type taker interface {
 	take(t *turn) error
 }
@@ -40,6 +41,8 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
 	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers)}
+	const lanes = 16 // of each worker, so that the last to be free has little left to do
+	all.lanes = make([][]*turn, lanes*options.Workers)
 	for range options.Workers {
 		w := newWorker()
 		workers, all.workers = append(workers, w), append(all.workers, w)
@@ -127,19 +130,37 @@ func (r *through) each(f func(i int, w taker)) {
 	wg.Wait()
 }
 
+// share shares out what is ready in lanes: each worker takes its own, and then those that are left of the others.
+func (r *through) share(ready []*turn) {
+	for i := range r.lanes {
+		r.lanes[i] = r.lanes[i][:0]
+	}
+	for _, t := range ready {
+		lane := &r.lanes[t.user%uint64(len(r.lanes))]
+		*lane = append(*lane, t)
+	}
+	begun := make([]atomic.Bool, len(r.lanes))
+	r.each(func(w int, worker taker) {
+		first := w * len(r.lanes) / len(r.workers)
+		for i := range r.lanes {
+			lane := (first + i) % len(r.lanes)
+			if begun[lane].Swap(true) {
+				continue
+			}
+			for _, t := range r.lanes[lane] {
+				t.err = worker.take(t)
+			}
+		}
+	})
+}
+
 // take takes what no later line can come before; at the end, all that is left.
 func (r *through) take(last bool) error {
 	ready := r.waiting[:max(0, len(r.waiting)-Late)]
 	if last {
 		ready = r.waiting
 	}
-	r.each(func(i int, w taker) {
-		for _, t := range ready {
-			if int(t.user%uint64(len(r.workers))) == i {
-				t.err = w.take(t)
-			}
-		}
-	})
+	r.share(ready)
 	for _, t := range ready {
 		if t.err != nil {
 			return t.err
