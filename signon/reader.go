@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math/bits"
+	"net/netip"
 	"sync"
 	"time"
 	"unicode/utf8"
@@ -23,7 +24,8 @@ type Reader struct {
 	words    slab[string]
 	evidence slab[Evidence]
 	recent   [1 << slotBits]string // strings that came by lately, so that equal ones share their memory
-	hours    [1 << slotBits]hour   // that came by lately
+	hours    [1 << slotBits]hour   // that came by lately, as are
+	addrs    [1 << slotBits]addrText
 }
 
 var readers = sync.Pool{New: func() any { return new(Reader) }}
@@ -192,6 +194,26 @@ func slotOf(b []byte) uint {
 		h += uint64(b[0])<<32 | uint64(b[n/2])<<16 | uint64(b[n-1])
 	}
 	return uint(h * 0x9e3779b97f4a7c15 >> (64 - slotBits))
+}
+
+// addr reads an address.
+func (r *Reader) addr(a *netip.Addr, b []byte) bool {
+	known := &r.addrs[slotOf(b)]
+	if known.text != string(b) {
+		read, err := ParseAddr(string(b))
+		if err != nil {
+			return false
+		}
+		*known = addrText{string(b), read}
+	}
+	*a = known.addr
+	return true
+}
+
+// addrText is an address as it is written, and as it is.
+type addrText struct {
+	text string
+	addr netip.Addr
 }
 
 // hour is an hour as it is written, with its offset from UTC, and its first instant.

@@ -155,6 +155,8 @@ func (r *Reader) set(s slot, value []byte) (ok bool) {
 		return string(value) == "user"
 	case slotResourceType:
 		return string(value) == "app"
+	case slotIP:
+		return r.addr(&l.IP, value)
 	case slotTime:
 		return r.instant(&l.Time, value)
 	case slotSessionStarted:
@@ -185,10 +187,6 @@ func (r *Reader) setText(s slot, text string) (ok bool) {
 		l.Action = text
 	case slotApp:
 		l.App = text
-	case slotIP:
-		a, err := ParseAddr(text)
-		l.IP = a
-		return err == nil
 	case slotCountry:
 		l.Country = text
 		return IsCountry(text)

@@ -75,7 +75,7 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 		sources.Clock = time.Now
 	}
 	if sources.Geo == nil {
-		sources.Geo = rb.Atlas
+		sources.Geo = &place.Recent{Source: rb.Atlas}
 	}
 	if sources.Inventory == nil {
 		sources.Inventory = rb.Devices

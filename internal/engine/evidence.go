@@ -225,16 +225,17 @@ func (f *frame) countryEvidence() string {
 }
 
 func (f *frame) pastEvidence(s fact.Slot) string {
-	p := f.past()
-	switch {
-	case f.e.sources.History == nil:
+	if f.e.sources.History == nil {
 		return sansPast
+	}
+	p := f.askPast(true)
+	switch {
 	case s == fact.NewCountry:
 		return f.newEvidence(f.countryCode(), p.CountrySeen, "the country is unknown")
 	case s == fact.NewDevice:
 		return f.newEvidence(f.device.ID, p.DeviceSeen, sansDevice)
 	case s == fact.TravelSpeed:
-		return f.travelEvidence(p)
+		return f.travelEvidence(&p)
 	case p.Learned == 0:
 		return fmt.Sprintf("no sign-on of %s is known", f.person.ID)
 	}

@@ -233,12 +233,18 @@ func (f *frame) consent() *signon.Consent {
 
 func (f *frame) past() *history.Facts {
 	if !f.history.done {
-		f.history.done = true
-		if source := f.e.sources.History; source != nil {
-			f.history.value = source.Before(history.Query{User: f.person.ID, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location()})
-		}
+		f.history = lazy[history.Facts]{f.askPast(false), true}
 	}
 	return &f.history.value
+}
+
+// askPast asks what was before the sign-on; counts says whether it is for a person, who wants it all counted.
+func (f *frame) askPast(counts bool) history.Facts {
+	source := f.e.sources.History
+	if source == nil {
+		return history.Facts{}
+	}
+	return source.Before(history.Query{User: f.person.ID, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location(), Counts: counts})
 }
 
 // Word gives a fact that is a word, a country or a version.

@@ -30,8 +30,8 @@ const mostDays = 4000
 func (c *checker) everOpen(s *schedule.Schedule) bool {
 	spans := s.During
 	if len(spans) == 0 {
-		today := schedule.DateOf(c.now, s.Zone)
-		ahead := schedule.DateOf(c.now.AddDate(1, 0, 0), s.Zone)
+		today := schedule.DateOf(c.now, s.Wall.Zone())
+		ahead := schedule.DateOf(c.now.AddDate(1, 0, 0), s.Wall.Zone())
 		spans = []schedule.Span{{From: today, To: ahead}}
 	}
 	days := 0
@@ -47,11 +47,11 @@ func (c *checker) everOpen(s *schedule.Schedule) bool {
 
 // opensOn reports whether the schedule is open at any of the moments of a date at which it can open.
 func opensOn(s *schedule.Schedule, d schedule.Date) bool {
-	start, end := d.Start(s.Zone), d.Next().Start(s.Zone)
+	start, end := d.Start(s.Wall.Zone()), d.Next().Start(s.Wall.Zone())
 	moments := []time.Time{start}
 	for _, w := range s.Windows {
 		y, m, day := start.Date()
-		moments = append(moments, time.Date(y, m, day, 0, w.Start, 0, 0, s.Zone))
+		moments = append(moments, time.Date(y, m, day, 0, w.Start, 0, 0, s.Wall.Zone()))
 	}
 	for _, c := range s.Calendars {
 		moments = append(moments, c.EndsWithin(start, end)...)

@@ -20,7 +20,7 @@ type Facts struct {
 	TravelKnown bool
 
 	Learned      int       // how many sign-ons of the user lie in the window
-	AroundNow    int       // how many of them within an hour of this one's time of day
+	AroundNow    int       // how many of them within an hour of this one's time of day; at least, unless the query counts
 	CountrySeen  time.Time // last, if it is not new
 	DeviceSeen   time.Time // last, if it is not new
 	TravelKM     float64   // from the last sign-on with a position, less both accuracy radii
@@ -35,6 +35,7 @@ type Query struct {
 	Country string // empty is unknown
 	Device  string // empty is unknown
 	Place   place.Location
+	Counts  bool // whether AroundNow counts all, and not only enough of them to tell an odd hour
 }
 
 // SignOn is a sign-on that a history learns.

@@ -9,6 +9,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/schedule"
 )
 
 // The bounds of what is kept of one user: the last sign-ons in full, and of those before
@@ -37,7 +38,7 @@ const (
 
 // Past is a history held in memory. It learns as it goes, and is safe for concurrent use.
 type Past struct {
-	zone   *time.Location
+	wall   *schedule.Wall
 	seed   maphash.Seed
 	base   *Past // what it began with, and does not change
 	shards [shards]shard
@@ -85,12 +86,12 @@ type seen struct {
 
 // NewPast returns an empty history. Times of day are those on the wall clock of the zone.
 func NewPast(zone *time.Location) *Past {
-	return &Past{zone: zone, seed: maphash.MakeSeed()}
+	return &Past{wall: schedule.NewWall(zone), seed: maphash.MakeSeed()}
 }
 
 // Branch returns a history that begins with what this one knows, which no longer changes,
 // and learns on its own.
-func (p *Past) Branch() *Past { return &Past{zone: p.zone, seed: p.seed, base: p} }
+func (p *Past) Branch() *Past { return &Past{wall: p.wall, seed: p.seed, base: p} }
 
 // Learn adds a granted sign-on. It reports false for one whose id was learned before.
 func (p *Past) Learn(s SignOn) bool {
@@ -183,7 +184,7 @@ func (p *Past) entry(q *Query) entry {
 func (p *Past) device(id string) uint64 { return max(1, maphash.String(p.seed, id)) }
 
 func (p *Past) clock(t time.Time) uint32 {
-	h, m, s := t.In(p.zone).Clock()
+	h, m, s := p.wall.Time(t).Clock()
 	return uint32(h*3600 + m*60 + s)
 }
 
@@ -256,7 +257,7 @@ func (t *trail) saw(s seen, most int, kind func(seen) bool) {
 // Before tells what the sign-ons before this one say of it.
 func (p *Past) Before(q Query) Facts {
 	now := p.entry(&q)
-	c := comparison{now: now, from: now.at - Window.Microseconds()}
+	c := comparison{now: now, from: now.at - Window.Microseconds(), counts: q.Counts}
 	if t, sh := p.find(q.User); t != nil {
 		sh.mu.RLock()
 		c.compare(t)
@@ -269,6 +270,7 @@ func (p *Past) Before(q Query) Facts {
 type comparison struct {
 	now             entry
 	from            int64
+	counts          bool // all sign-ons around now are counted
 	learned, near   int
 	country, device int64 // when last seen; 0 is never
 	last            where // with lastAt, the last position; 0 is never
@@ -286,15 +288,11 @@ func (c *comparison) compare(t *trail) {
 	}
 	start, _ := slices.BinarySearch(t.at[:end], c.from)
 	c.learned = end - start
-	for _, clock := range t.clocks[start:end] {
-		apart := int32(clock) - int32(c.now.clock)
-		if apart < 0 {
-			apart = -apart
-		}
-		if apart <= hour || apart >= day-hour {
-			c.near++
-		}
+	enough := c.learned
+	if !c.counts {
+		enough = (OddPercent*c.learned + 99) / 100
 	}
+	c.near = near(t.clocks[start:end], c.now.clock, enough)
 	for i := end - 1; i >= start && c.country == 0; i-- {
 		if t.wheres[i].country == c.now.country {
 			c.country = t.at[i]
@@ -323,6 +321,21 @@ func (c *comparison) compare(t *trail) {
 }
 
 const day, hour = 24 * 3600, 3600
+
+// near is how many times of day, as far as it matters, lie within an hour of one, midnight or
+// not: once there are enough of them it looks no further.
+func near(clocks []uint32, now uint32, enough int) (n int) {
+	for i := len(clocks) - 1; i >= 0 && n < enough; i-- {
+		apart := int32(clocks[i]) - int32(now)
+		if apart < 0 {
+			apart = -apart
+		}
+		if apart <= hour || apart >= day-hour {
+			n++
+		}
+	}
+	return n
+}
 
 // The bounds of what is an odd hour: fewer sign-ons tell nothing, and fewer of them in a hundred are odd.
 const (

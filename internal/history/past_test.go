@@ -100,7 +100,12 @@ func TestPastAgreesWithTheDefinition(t *testing.T) {
 		for range 200 {
 			q := random()
 			q.At = q.At.Add(time.Second / 2)
+			lean := past.Before(q)
+			q.Counts = true
 			want, got := naive(learned, q), past.Before(q)
+			require.LessOrEqual(t, lean.AroundNow, got.AroundNow)
+			lean.AroundNow = got.AroundNow
+			require.Equal(t, got, lean, "counting makes no difference but in what is counted")
 			require.Equal(t, []any{want.NewCountry, want.NewDevice, want.OddHour, want.Learned, want.AroundNow, want.TravelKnown},
 				[]any{got.NewCountry, got.NewDevice, got.OddHour, got.Learned, got.AroundNow, got.TravelKnown}, "%+v", q)
 			require.InDelta(t, want.TravelSpeed, got.TravelSpeed, 1e-3*(1+want.TravelSpeed))

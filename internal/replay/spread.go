@@ -53,36 +53,32 @@ type Spread struct {
 	Days     map[schedule.Date]*Outcomes // on the rulebook's clock
 	Hours    [7][24]Outcomes             // of the week, from Monday
 
-	zone  *time.Location
-	quart int64 // the quarter of an hour that day and hour are of
-	day   *Outcomes
-	hour  *Outcomes
+	wall  *schedule.Wall
+	today schedule.Date
+	day   *Outcomes // of today
 }
 
 func newSpread(zone *time.Location) Spread {
-	return Spread{Apps: map[string]*Outcomes{}, Days: map[schedule.Date]*Outcomes{}, zone: zone, quart: -1 << 62}
+	return Spread{Apps: map[string]*Outcomes{}, Days: map[schedule.Date]*Outcomes{}, wall: schedule.NewWall(zone)}
 }
 
 func (s *Spread) count(so *signon.SignOn, outcome signon.Outcome) {
 	s.Outcomes[outcome]++
 	at(s.Apps, so.App)[outcome]++
-	s.when(so.Time)
-	s.day[outcome]++
-	s.hour[outcome]++
+	day, hour := s.when(so.Time)
+	day[outcome]++
+	hour[outcome]++
 	s.cover(Span{so.Time, so.Time})
 }
 
-// when finds the day and the hour of the week; those of the same quarter of an hour are the same.
-func (s *Spread) when(t time.Time) {
-	quart := t.Unix() / 900
-	if quart == s.quart {
-		return
-	}
-	s.quart = quart
-	local := t.In(s.zone)
+// when finds the counts of a day, and of an hour of the week.
+func (s *Spread) when(t time.Time) (day, hour *Outcomes) {
+	local := s.wall.Time(t)
 	y, m, d := local.Date()
-	s.day = at(s.Days, schedule.Date{Year: y, Month: m, Day: d})
-	s.hour = &s.Hours[(local.Weekday()+6)%7][local.Hour()]
+	if today := (schedule.Date{Year: y, Month: m, Day: d}); s.day == nil || today != s.today {
+		s.today, s.day = today, at(s.Days, today)
+	}
+	return s.day, &s.Hours[(local.Weekday()+6)%7][local.Hour()]
 }
 
 func (s *Spread) add(o *Spread) {

@@ -115,17 +115,18 @@ func (r *resolver) countryCircle() []string {
 
 func (r *resolver) schedules() {
 	for i, d := range r.decls.schedules.list {
-		s := &schedule.Schedule{Name: d.Name.Text, Zone: r.rb.Zone}
+		zone := r.rb.Zone
 		if d.Zone.Given() {
-			s.Zone = r.location(d.Zone)
+			zone = r.location(d.Zone)
 		}
+		s := &schedule.Schedule{Name: d.Name.Text, Wall: schedule.NewWall(zone)}
 		for _, w := range d.Windows {
 			s.Windows = append(s.Windows, r.window(w))
 		}
 		s.Except, s.During = r.spans(d.Except), r.spans(d.During)
 		for _, c := range d.Calendars {
 			r.each(c, func(file string, in io.Reader) error {
-				calendar, err := schedule.ReadCalendar(in, s.Zone)
+				calendar, err := schedule.ReadCalendar(in, zone)
 				if err != nil {
 					return err
 				}

@@ -74,7 +74,7 @@ func TestCalendars(t *testing.T) {
 		for _, text := range []string{calendar(c.text), "\ufeff" + strings.ReplaceAll(calendar(c.text), "\n", "\r\n"), calendar() + calendar(c.text)} {
 			read, err := schedule.ReadCalendar(strings.NewReader(text), zone(t, c.zone))
 			require.NoError(t, err, c.name)
-			s := schedule.Schedule{Zone: zone(t, c.zone), Calendars: []schedule.Exceptions{{File: "c.ics", Calendar: read}}}
+			s := schedule.Schedule{Wall: schedule.NewWall(zone(t, c.zone)), Calendars: []schedule.Exceptions{{File: "c.ics", Calendar: read}}}
 			for at, open := range map[string]bool{c.on: false, c.off: true} {
 				for _, instant := range strings.Fields(at) {
 					parsed, err := time.Parse(time.RFC3339, instant)
@@ -92,7 +92,7 @@ func TestRecurrenceWithoutEnd(t *testing.T) {
 	c, err := schedule.ReadCalendar(strings.NewReader(text), time.UTC)
 	require.NoError(t, err)
 	require.Equal(t, [2]int{1, 1}, [2]int{c.Events, c.Idle})
-	s := schedule.Schedule{Zone: time.UTC, Calendars: []schedule.Exceptions{{File: "yard.ics", Calendar: c}}}
+	s := schedule.Schedule{Wall: schedule.NewWall(time.UTC), Calendars: []schedule.Exceptions{{File: "yard.ics", Calendar: c}}}
 	require.Equal(t, known.True, s.In(schedule.Horizon.Add(-time.Second)), "a Tuesday")
 	require.Equal(t, known.Unknown, s.In(schedule.Horizon), "recurrences are not worked out so far")
 	require.Equal(t, "Yard day (yard.ics:4)", s.Exception(time.Date(2026, 1, 12, 8, 0, 0, 0, time.UTC)))

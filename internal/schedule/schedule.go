@@ -82,10 +82,10 @@ func (w Window) contains(day time.Weekday, minute int) bool {
 	return w.Days[day] && minute >= w.Start || w.Days[(day+6)%7] && minute < w.End
 }
 
-// Schedule is a set of hours of the week with its exceptions, read on the wall clock of its zone.
+// Schedule is a set of hours of the week with its exceptions, read on a wall clock.
 type Schedule struct {
 	Name    string
-	Zone    *time.Location
+	Wall    *Wall
 	Windows []Window // none: open all day
 	Except  []Span
 	During  []Span // none: always
@@ -111,7 +111,7 @@ func (s *Schedule) Exception(t time.Time) string {
 
 // In reports whether the schedule is open at the instant t.
 func (s *Schedule) In(t time.Time) known.Truth {
-	local := t.In(s.Zone)
+	local := s.Wall.Time(t)
 	y, m, d := local.Date()
 	date := Date{y, m, d}
 	holds := func(span Span) bool { return span.Contains(date) }

@@ -67,7 +67,7 @@ func TestWindowsAcrossClockChanges(t *testing.T) {
 		// A leap day is a day.
 		{"UTC", "tue", "00:00-24:00", "2028-02-29T12:00:00Z", true},
 	} {
-		s := schedule.Schedule{Zone: zone(t, c.zone), Windows: []schedule.Window{window(t, c.days, c.hours)}}
+		s := schedule.Schedule{Wall: schedule.NewWall(zone(t, c.zone)), Windows: []schedule.Window{window(t, c.days, c.hours)}}
 		at, err := time.Parse(time.RFC3339, c.at)
 		require.NoError(t, err)
 		require.Equal(t, known.Of(c.open), s.In(at), "%+v", c)
@@ -79,7 +79,7 @@ func TestExceptionsLookAtTheLocalDate(t *testing.T) {
 	require.NoError(t, err)
 	during, err := schedule.ParseSpan("2026-12-01..2027-01-31")
 	require.NoError(t, err)
-	s := schedule.Schedule{Zone: zone(t, "Pacific/Auckland"), During: []schedule.Span{during}, Except: []schedule.Span{span}}
+	s := schedule.Schedule{Wall: schedule.NewWall(zone(t, "Pacific/Auckland")), During: []schedule.Span{during}, Except: []schedule.Span{span}}
 	for at, open := range map[string]bool{
 		"2026-11-30T10:59:59Z": false, "2026-11-30T11:00:00Z": true, // 1 December begins there 13 hours early
 		"2026-12-30T10:59:59Z": true, "2026-12-30T11:00:00Z": false, "2027-01-01T10:59:59Z": false, "2027-01-01T11:00:00Z": true,

@@ -1,0 +1,48 @@
+package schedule
+
+import (
+	"math"
+	"sync/atomic"
+	"time"
+)
+
+// Wall is the wall clock of a time zone. It remembers the offset that it used last, and until
+// when that holds, and is safe for concurrent use.
+type Wall struct {
+	zone *time.Location
+	last atomic.Pointer[offset]
+}
+
+// offset is how far a zone is ahead of UTC from a second on, and before another.
+type offset struct{ from, to, ahead int64 }
+
+// NewWall returns the wall clock of a zone.
+func NewWall(zone *time.Location) *Wall { return &Wall{zone: zone} }
+
+// Zone is the time zone.
+func (w *Wall) Zone() *time.Location { return w.zone }
+
+// Time is what the clock shows at an instant, to the second, as a time in UTC.
+func (w *Wall) Time(t time.Time) time.Time {
+	at := t.Unix()
+	o := w.last.Load()
+	if o == nil || at < o.from || at >= o.to {
+		o = w.offsetAt(t)
+		w.last.Store(o)
+	}
+	return time.Unix(at+o.ahead, 0).UTC()
+}
+
+func (w *Wall) offsetAt(t time.Time) *offset {
+	local := t.In(w.zone)
+	start, end := local.ZoneBounds()
+	_, ahead := local.Zone()
+	o := &offset{math.MinInt64, math.MaxInt64, int64(ahead)}
+	if !start.IsZero() {
+		o.from = start.Unix()
+	}
+	if !end.IsZero() {
+		o.to = end.Unix()
+	}
+	return o
+}
