@@ -16,16 +16,15 @@ import (
 type Reader struct {
 	shapes shapes
 
-	read      Logged
-	presented []string // of the request at hand, as are
+	to        *Logged // the request at hand
+	space     *Space  // of it; may be nil
+	presented []string
 	given     []Evidence
 
-	devices  slab[Device]
-	words    slab[string]
-	evidence slab[Evidence]
-	recent   [1 << slotBits]string // strings that came by lately, so that equal ones share their memory
-	hours    [1 << slotBits]hour   // that came by lately, as are
-	addrs    [1 << slotBits]addrText
+	own    Logged
+	recent [1 << slotBits]string // strings that came by lately, so that equal ones share their memory
+	hours  [1 << slotBits]hour   // that came by lately, as are
+	addrs  [1 << slotBits]addrText
 }
 
 var readers = sync.Pool{New: func() any { return new(Reader) }}
@@ -33,8 +32,8 @@ var readers = sync.Pool{New: func() any { return new(Reader) }}
 // Decode reads one request, as the function [Decode] does.
 func (r *Reader) Decode(data []byte) (SignOn, error) {
 	data = bytes.TrimPrefix(data, byteOrderMark)
-	if r.quickly(data) {
-		return r.read.SignOn, nil
+	if r.quickly(data, &r.own, nil) {
+		return r.own.SignOn, nil
 	}
 	read, err := readRequest(data)
 	if err != nil {
@@ -46,22 +45,32 @@ func (r *Reader) Decode(data []byte) (SignOn, error) {
 
 // DecodeLogged reads one line of a sign-on log, as the function [DecodeLogged] does.
 func (r *Reader) DecodeLogged(data []byte) (Logged, error) {
+	err := r.DecodeLoggedInto(data, &r.own, nil)
+	return r.own, err
+}
+
+// DecodeLoggedInto reads one line of a sign-on log into l, which is good until the space is
+// freed. Without a space it is good for ever.
+func (r *Reader) DecodeLoggedInto(data []byte, l *Logged, space *Space) error {
 	data = bytes.TrimPrefix(data, byteOrderMark)
-	if r.quickly(data) {
-		return r.read, nil
+	if r.quickly(data, l, space) {
+		return nil
 	}
+	*l = Logged{}
 	read, err := readRequest(data)
 	if err != nil {
-		return Logged{}, err
+		return err
 	}
 	r.shapes.learn(data)
-	return read.logged()
+	*l, err = read.logged()
+	return err
 }
 
 // quickly reads a request whose shape is known and whose values are plain.
-func (r *Reader) quickly(data []byte) bool {
+func (r *Reader) quickly(data []byte, l *Logged, space *Space) bool {
 	data = bytes.TrimRight(data, " \t\r\n")
-	r.read, r.given, r.presented = Logged{}, r.given[:0], r.presented[:0]
+	*l = Logged{}
+	r.to, r.space, r.given, r.presented = l, space, r.given[:0], r.presented[:0]
 	for s := &r.shapes.start; ; {
 		e := s.next(data)
 		if e == nil {
@@ -250,30 +259,4 @@ func sixties(tens, ones byte) int {
 		return -1
 	}
 	return int(tens-'0')*10 + int(ones-'0')
-}
-
-// slab hands out values of a kind, for many of which it asks for memory at once.
-type slab[T any] struct{ free []T }
-
-const slabSize = 64
-
-// one hands out a zero value.
-func (s *slab[T]) one() *T {
-	if len(s.free) == 0 {
-		s.free = make([]T, slabSize)
-	}
-	given := &s.free[0]
-	s.free = s.free[1:]
-	return given
-}
-
-// copies hands out a copy of a list.
-func (s *slab[T]) copies(list []T) []T {
-	if len(list) > len(s.free) {
-		s.free = make([]T, max(slabSize, len(list)))
-	}
-	given := s.free[:len(list):len(list)]
-	s.free = s.free[len(list):]
-	copy(given, list)
-	return given
 }

@@ -118,10 +118,10 @@ var openings = map[string]opening{
 // open begins what values are in.
 func (r *Reader) open(o opening) {
 	if o&opensDevice != 0 {
-		r.read.Device = r.devices.one()
+		r.to.Device = r.space.device()
 	}
 	if o&opensPresented != 0 {
-		r.read.Presented = []string{}
+		r.to.Presented = []string{}
 	}
 	if o&opensEvidence != 0 {
 		r.given = append(r.given, Evidence{})
@@ -131,12 +131,12 @@ func (r *Reader) open(o opening) {
 // close completes the request, and reports whether it is whole.
 func (r *Reader) close() bool {
 	if len(r.presented) > 0 {
-		r.read.Presented = r.words.copies(r.presented)
+		r.to.Presented = r.space.copyMethods(r.presented)
 	}
 	if len(r.given) == 0 {
 		return true
 	}
-	r.read.Evidence = r.evidence.copies(r.given)
+	r.to.Evidence = r.space.copyEvidence(r.given)
 	for i := range r.given {
 		if e := &r.given[i]; e.Method == "" || e.Time.IsZero() {
 			return false
@@ -147,7 +147,7 @@ func (r *Reader) close() bool {
 
 // set sets a value, and reports whether it is one of the field.
 func (r *Reader) set(s slot, value []byte) (ok bool) {
-	l := &r.read
+	l := r.to
 	switch s {
 	case slotIgnored, slotIgnoredScalar:
 		return true
@@ -179,7 +179,7 @@ func (r *Reader) set(s slot, value []byte) (ok bool) {
 }
 
 func (r *Reader) setText(s slot, text string) (ok bool) {
-	l := &r.read
+	l := r.to
 	switch s {
 	case slotUser:
 		l.User = text
@@ -231,7 +231,7 @@ func (r *Reader) setYesNo(s slot, word []byte) (ok bool) {
 	default:
 		return false
 	}
-	d := r.read.Device
+	d := r.to.Device
 	switch s {
 	case slotManaged:
 		d.Managed = v

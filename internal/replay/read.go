@@ -36,7 +36,8 @@ type block struct {
 	memory []byte
 	data   []byte // the part that holds the lines
 	turns  []turn
-	over   int // turns that are
+	space  signon.Space // of the turns
+	over   int          // turns that are
 	bad    []BadLine
 }
 
@@ -136,7 +137,8 @@ func (r *reading) next() (*block, error) {
 // give fills a block with what was read up to a line's end.
 func (r *reading) give(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
-	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0]}
+	b.space.Free()
+	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0], space: b.space}
 	r.line += bytes.Count(b.data, []byte("\n"))
 	if !r.begun {
 		r.begun = true
@@ -158,14 +160,17 @@ func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 		if len(bytes.TrimSpace(text)) == 0 {
 			continue
 		}
-		l, err := reader.DecodeLogged(text)
-		if err == nil && l.Time.IsZero() {
+		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n}, of: b})
+		t := &b.turns[len(b.turns)-1]
+		err := reader.DecodeLoggedInto(text, &t.Logged, &b.space)
+		if err == nil && t.Time.IsZero() {
 			err = errNoTime
 		}
 		if err != nil {
 			b.bad = append(b.bad, BadLine{b.file, n, err.Error()})
+			b.turns = b.turns[:len(b.turns)-1]
 			continue
 		}
-		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n, Logged: l}, of: b, user: maphash.String(seed, l.User)})
+		t.user = maphash.String(seed, t.User)
 	}
 }
