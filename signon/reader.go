@@ -68,7 +68,7 @@ func (r *Reader) DecodeLoggedInto(data []byte, l *Logged, space *Space) error {
 
 // quickly reads a request whose shape is known and whose values are plain.
 func (r *Reader) quickly(data []byte, l *Logged, space *Space) bool {
-	data = bytes.TrimRight(data, " \t\r\n")
+	data = trimmed(data)
 	*l = Logged{}
 	r.to, r.space, r.given, r.presented = l, space, r.given[:0], r.presented[:0]
 	for s := &r.shapes.start; ; {
@@ -94,6 +94,19 @@ func (r *Reader) quickly(data []byte, l *Logged, space *Space) bool {
 		}
 		data, s = data[n:], e.to
 	}
+}
+
+// trimmed is a text without the white space behind it.
+func trimmed(data []byte) []byte {
+	for len(data) > 0 && data[len(data)-1] <= ' ' {
+		switch data[len(data)-1] {
+		case ' ', '\t', '\r', '\n':
+			data = data[:len(data)-1]
+		default:
+			return data
+		}
+	}
+	return data
 }
 
 // chars is the length of a plain string up to its closing quotation mark: of UTF-8 without

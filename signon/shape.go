@@ -2,6 +2,7 @@ package signon
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
 	"slices"
@@ -26,6 +27,9 @@ type state struct{ edges []edge } // the longest text first
 // edge leads from the end of a value to the beginning of the next.
 type edge struct {
 	text  string  // what stands between them
+	head  uint64  // its first word,
+	mask  uint64  // what counts of that,
+	tail  uint64  // and its last word, if it has more than one
 	opens opening // within it
 	slot  slot    // of the next value
 	to    *state  // after that; nil is the end of the request, without a next value
@@ -40,11 +44,39 @@ const (
 	opensEvidence
 )
 
-// next is the edge that a text begins with; nil is none.
+func newEdge(p step, to *state) edge {
+	e := edge{text: p.text, opens: p.opens, slot: p.slot, to: to, mask: ^uint64(0)}
+	e.head = firstWord([]byte(p.text))
+	if n := len(p.text); n > word {
+		e.tail = firstWord([]byte(p.text[n-word:]))
+	} else {
+		e.mask >>= 8 * (word - n)
+	}
+	return e
+}
+
+const word = 8 // bytes
+
+// firstWord is the first word of a text, with zeros behind one that is shorter.
+func firstWord(data []byte) uint64 {
+	if len(data) < word {
+		var padded [word]byte
+		copy(padded[:], data)
+		return binary.LittleEndian.Uint64(padded[:])
+	}
+	return binary.LittleEndian.Uint64(data)
+}
+
+// next is the edge that a text begins with; nil is none. Most edges are of one or two words.
 func (s *state) next(data []byte) *edge {
+	head := firstWord(data)
 	for i := range s.edges {
 		e := &s.edges[i]
-		if len(data) >= len(e.text) && string(data[:len(e.text)]) == e.text {
+		n := len(e.text)
+		if head&e.mask != e.head || n > len(data) {
+			continue
+		}
+		if n <= word || firstWord(data[n-word:n]) == e.tail && (n <= 2*word || string(data[word:n-word]) == e.text[word:n-word]) {
 			return e
 		}
 	}
@@ -61,7 +93,7 @@ const (
 
 // learn learns the shape of a request that the library could read.
 func (a *shapes) learn(data []byte) {
-	data = bytes.TrimRight(data, " \t\r\n")
+	data = trimmed(data)
 	if len(data) > mostOfOne || a.learned > mostLearned {
 		return
 	}
@@ -77,7 +109,7 @@ func (a *shapes) learn(data []byte) {
 			if len(s.edges) == mostEdges {
 				return
 			}
-			s.edges = append(s.edges, edge{p.text, p.opens, p.slot, to})
+			s.edges = append(s.edges, newEdge(p, to))
 			slices.SortStableFunc(s.edges, func(a, b edge) int { return len(b.text) - len(a.text) }) // a comma may begin others
 		}
 		s = to

@@ -28,11 +28,15 @@ const (
 	batchBlock = 64
 )
 
+// ahead is how much of a log is looked at to find its first sign-on.
+const ahead = 64 << 10
+
 // block is a piece of a log that ends with a line, and then what was decoded of it. Its memory
 // serves again once all its turns are over.
 type block struct {
 	file   string
 	first  int // the number of its first line
+	lines  int
 	memory []byte
 	data   []byte // the part that holds the lines
 	turns  []turn
@@ -49,7 +53,7 @@ func ordered(logs []Log) []Log {
 	}
 	list := make([]dated, len(logs))
 	for i, l := range logs {
-		in := bufio.NewReaderSize(l.In, 1<<20)
+		in := bufio.NewReaderSize(l.In, ahead) // less than a block, which is then read past it
 		list[i] = dated{Log{l.Name, in}, firstTime(in)}
 	}
 	slices.SortStableFunc(list, func(a, b dated) int { return cmp.Or(a.first.Compare(b.first), cmp.Compare(a.Name, b.Name)) })
@@ -62,8 +66,8 @@ func ordered(logs []Log) []Log {
 
 // firstTime is the time of the first line near the beginning that can be read.
 func firstTime(in *bufio.Reader) time.Time {
-	ahead, _ := in.Peek(64 << 10)
-	for line := range bytes.Lines(bytes.TrimPrefix(ahead, []byte("\ufeff"))) {
+	begin, _ := in.Peek(ahead)
+	for line := range bytes.Lines(bytes.TrimPrefix(begin, []byte("\ufeff"))) {
 		if l, err := signon.DecodeLogged(line); err == nil && !l.Time.IsZero() {
 			return l.Time
 		}
@@ -139,7 +143,8 @@ func (r *reading) give(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
 	b.space.Free()
 	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0], space: b.space}
-	r.line += bytes.Count(b.data, []byte("\n"))
+	b.lines = bytes.Count(b.data, []byte("\n"))
+	r.line += b.lines
 	if !r.begun {
 		r.begun = true
 		data, err := lines.Unmarked(b.data)
@@ -154,7 +159,7 @@ func (r *reading) give(b *block, data []byte, cut int) error {
 // decode decodes the lines of the block, and says whose turn each is.
 func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 	n := b.first - 1
-	b.turns = slices.Grow(b.turns, bytes.Count(b.data, []byte("\n"))+1)
+	b.turns = slices.Grow(b.turns, b.lines+1)
 	for text := range bytes.Lines(b.data) {
 		n++
 		if len(bytes.TrimSpace(text)) == 0 {

@@ -178,6 +178,6 @@ func (r *through) take(last bool) error {
 	if r.options.Progress != nil {
 		r.options.Progress(r.taken)
 	}
-	r.waiting = append([]*turn(nil), r.waiting[len(ready):]...)
+	r.waiting = r.waiting[:copy(r.waiting, r.waiting[len(ready):])]
 	return nil
 }
