@@ -81,7 +81,10 @@ func (c *Course) Floor() bool {
 
 // Before is what a history is asked, or taught, about the sign-on.
 func (c *Course) Before() history.Query {
-	return history.Query{User: c.f.so.User, At: c.f.now, Country: c.f.countryCode(), Device: c.f.device.ID, Place: *c.f.location()}
+	if c.f.history.done {
+		return c.f.before
+	}
+	return c.f.query()
 }
 
 // Country is where the sign-on comes from; "" is unknown.

@@ -39,8 +39,8 @@ func (f fleet) Device(id string) (posture.Record, bool) {
 // memory answers by the country and device that it is asked about.
 type memory struct{ asked []history.Query }
 
-func (m *memory) Before(q history.Query) history.Facts {
-	m.asked = append(m.asked, q)
+func (m *memory) Before(q *history.Query) history.Facts {
+	m.asked = append(m.asked, *q)
 	f := history.Facts{OddHour: known.False, TravelSpeed: 1200, TravelKnown: true}
 	if q.Country != "" {
 		f.NewCountry = known.Of(q.Country != "NO")

@@ -228,7 +228,9 @@ func (f *frame) pastEvidence(s fact.Slot) string {
 	if f.e.sources.History == nil {
 		return sansPast
 	}
-	p := f.askPast(true)
+	q := f.query()
+	q.Counts = true
+	p := f.e.sources.History.Before(&q)
 	switch {
 	case s == fact.NewCountry:
 		return f.newEvidence(f.countryCode(), p.CountrySeen, "the country is unknown")

@@ -43,6 +43,7 @@ type frame struct {
 	networks  lazy[set.Set]
 	where     lazy[place.Location] // of the address
 	history   lazy[history.Facts]
+	before    history.Query // that the history was asked
 	risk      lazy[known.Interval]
 	baselines []lazy[known.Truth]
 
@@ -233,18 +234,18 @@ func (f *frame) consent() *signon.Consent {
 
 func (f *frame) past() *history.Facts {
 	if !f.history.done {
-		f.history = lazy[history.Facts]{f.askPast(false), true}
+		f.history.done = true
+		f.before = f.query()
+		if source := f.e.sources.History; source != nil {
+			f.history.value = source.Before(&f.before)
+		}
 	}
 	return &f.history.value
 }
 
-// askPast asks what was before the sign-on; counts says whether it is for a person, who wants it all counted.
-func (f *frame) askPast(counts bool) history.Facts {
-	source := f.e.sources.History
-	if source == nil {
-		return history.Facts{}
-	}
-	return source.Before(history.Query{User: f.person.ID, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location(), Counts: counts})
+// query is what a history is asked, or taught, about the sign-on.
+func (f *frame) query() history.Query {
+	return history.Query{User: f.so.User, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location()}
 }
 
 // Word gives a fact that is a word, a country or a version.

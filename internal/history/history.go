@@ -36,6 +36,8 @@ type Query struct {
 	Device  string // empty is unknown
 	Place   place.Location
 	Counts  bool // whether AroundNow counts all, and not only enough of them to tell an odd hour
+
+	found found // by the history that was asked
 }
 
 // SignOn is a sign-on that a history learns.
@@ -46,5 +48,5 @@ type SignOn struct {
 
 // Source tells what was before.
 type Source interface {
-	Before(Query) Facts
+	Before(*Query) Facts
 }

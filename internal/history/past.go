@@ -4,6 +4,7 @@ import (
 	"hash/maphash"
 	"math"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -54,6 +55,7 @@ type shard struct {
 // trail is what is kept of one user: the sign-ons by time, each property in a list of its
 // own, so that going through one of them touches little memory.
 type trail struct {
+	first   int      // of the sign-ons that are kept in full
 	at      []int64  // microseconds since 1970
 	clocks  []uint32 // seconds since midnight on the wall
 	devices []uint64 // hashes; 0 is unknown
@@ -95,52 +97,69 @@ func (p *Past) Branch() *Past { return &Past{wall: p.wall, seed: p.seed, base: p
 
 // Learn adds a granted sign-on. It reports false for one whose id was learned before.
 func (p *Past) Learn(s SignOn) bool {
-	if s.ID != "" && !p.learnID(p.hash(s.User, s.ID)) {
+	known := &s.found
+	if known.past != p {
+		*known = found{past: p, user: p.hash(s.User), entry: p.entry(&s.Query)}
+	}
+	if s.ID != "" && !p.learnID(known.user*31+p.hash(s.ID)) {
 		return false
 	}
-	sh := p.shard(s.User)
+	sh := &p.shards[known.user%shards]
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	t, ok := sh.users[s.User]
-	if !ok {
-		t = &trail{}
-		if before, _ := p.base.find(s.User); before != nil {
-			*t = before.clone()
-		}
-		if sh.users == nil {
-			sh.users = map[string]*trail{}
-		}
-		sh.users[s.User] = t
+	if known.trail == nil {
+		known.trail = p.trail(sh, s.User, known.user)
 	}
-	t.add(p.entry(&s.Query))
+	known.trail.add(known.entry)
 	return true
 }
 
-func (p *Past) shard(user string) *shard { return &p.shards[maphash.String(p.seed, user)%shards] }
+// trail finds the trail of a user, and begins it where there is none. The shard is locked.
+func (p *Past) trail(sh *shard, user string, hash uint64) *trail {
+	if t, ok := sh.users[user]; ok {
+		return t
+	}
+	t := &trail{}
+	p.base.with(user, hash, func(before *trail) { *t = before.clone() })
+	if sh.users == nil {
+		sh.users = map[string]*trail{}
+	}
+	sh.users[strings.Clone(user)] = t
+	return t
+}
 
-// find finds the trail of a user, here or in what the history began with, and the shard that guards it.
-func (p *Past) find(user string) (*trail, *shard) {
-	for ; p != nil; p = p.base {
-		sh := p.shard(user)
+// with calls f with the trail of a user, if there is one here or in what the history began
+// with, while nobody changes it. It gives the trail if it is here.
+func (p *Past) with(user string, hash uint64, f func(*trail)) (here *trail) {
+	for past := p; past != nil; past = past.base {
+		sh := &past.shards[hash%shards]
 		sh.mu.RLock()
 		t := sh.users[user]
-		sh.mu.RUnlock()
 		if t != nil {
-			return t, sh
+			f(t)
+		}
+		sh.mu.RUnlock()
+		switch {
+		case t != nil && past == p:
+			return t
+		case t != nil:
+			return nil
 		}
 	}
-	return nil, nil
+	return nil
 }
 
-// hash is that of an id of a user's.
-func (p *Past) hash(user, id string) uint64 {
-	var h maphash.Hash
-	h.SetSeed(p.seed)
-	_, _ = h.WriteString(user)
-	_ = h.WriteByte(0)
-	_, _ = h.WriteString(id)
-	return h.Sum64()
+// found is what a history found out about a query, so that it need not do so again when it
+// learns the same.
+type found struct {
+	past  *Past
+	user  uint64 // a hash
+	trail *trail // of the user in the past, if there is one
+	entry entry
 }
+
+// hash is that of a user, an id or a device, which whoever names them cannot foresee.
+func (p *Past) hash(text string) uint64 { return maphash.String(p.seed, text) }
 
 // learnID reports whether the id is new.
 func (p *Past) learnID(id uint64) bool {
@@ -171,7 +190,7 @@ func (sh *shard) knows(id uint64) bool {
 func (p *Past) entry(q *Query) entry {
 	e := entry{at: q.At.UnixMicro(), clock: p.clock(q.At), where: where{country: letters(q.Country), accuracy: noPosition}}
 	if q.Device != "" {
-		e.device = p.device(q.Device)
+		e.device = max(1, p.hash(q.Device))
 	}
 	if q.Place.Positioned {
 		e.lat, e.long = int32(math.Round(q.Place.Latitude*1e6)), int32(math.Round(q.Place.Longitude*1e6))
@@ -179,9 +198,6 @@ func (p *Past) entry(q *Query) entry {
 	}
 	return e
 }
-
-// device is the hash of a device's id, which whoever names devices cannot foresee.
-func (p *Past) device(id string) uint64 { return max(1, maphash.String(p.seed, id)) }
 
 func (p *Past) clock(t time.Time) uint32 {
 	h, m, s := p.wall.Time(t).Clock()
@@ -196,29 +212,39 @@ func letters(country string) uint16 {
 }
 
 func (t *trail) clone() trail {
-	return trail{slices.Clone(t.at), slices.Clone(t.clocks), slices.Clone(t.devices), slices.Clone(t.wheres), slices.Clone(t.older)}
+	return trail{t.first, slices.Clone(t.at), slices.Clone(t.clocks), slices.Clone(t.devices), slices.Clone(t.wheres), slices.Clone(t.older)}
 }
 
 // add puts the entry where its time belongs; the oldest goes when there are too many.
 func (t *trail) add(e entry) {
-	if len(t.at) == mostEntries {
-		t.forget(entry{at: t.at[0], device: t.devices[0], where: t.wheres[0]})
-		t.at, t.clocks, t.devices, t.wheres = tail(t.at), tail(t.clocks), tail(t.devices), tail(t.wheres)
+	if len(t.at)-t.first == mostEntries {
+		t.forget(entry{at: t.at[t.first], device: t.devices[t.first], where: t.wheres[t.first]})
+		t.first++
+	}
+	if len(t.at) == cap(t.at) {
+		t.makeRoom()
 	}
 	i := len(t.at)
-	for i > 0 && t.at[i-1] > e.at {
+	for i > t.first && t.at[i-1] > e.at {
 		i--
 	}
 	t.at, t.clocks = slices.Insert(t.at, i, e.at), slices.Insert(t.clocks, i, e.clock)
 	t.devices, t.wheres = slices.Insert(t.devices, i, e.device), slices.Insert(t.wheres, i, e.where)
 }
 
-// tail drops the first of a full list, and leaves room behind it.
-func tail[T any](list []T) []T {
-	if len(list) == cap(list) {
-		return append(make([]T, 0, mostEntries+spare), list[1:]...)
+// makeRoom moves the entries that are kept to the beginning of their lists, or to longer lists.
+func (t *trail) makeRoom() {
+	room := min(max(8, 2*cap(t.at)), mostEntries+spare)
+	t.at, t.clocks = moved(t.at, t.first, room), moved(t.clocks, t.first, room)
+	t.devices, t.wheres = moved(t.devices, t.first, room), moved(t.wheres, t.first, room)
+	t.first = 0
+}
+
+func moved[T any](list []T, first, room int) []T {
+	if room > cap(list) {
+		return append(make([]T, 0, room), list[first:]...)
 	}
-	return list[1:]
+	return list[:copy(list[:cap(list)], list[first:])]
 }
 
 // forget keeps of an entry where it was from and on which device.
@@ -255,15 +281,11 @@ func (t *trail) saw(s seen, most int, kind func(seen) bool) {
 }
 
 // Before tells what the sign-ons before this one say of it.
-func (p *Past) Before(q Query) Facts {
-	now := p.entry(&q)
-	c := comparison{now: now, from: now.at - Window.Microseconds(), counts: q.Counts}
-	if t, sh := p.find(q.User); t != nil {
-		sh.mu.RLock()
-		c.compare(t)
-		sh.mu.RUnlock()
-	}
-	return c.facts(&q)
+func (p *Past) Before(q *Query) Facts {
+	q.found = found{past: p, user: p.hash(q.User), entry: p.entry(q)}
+	c := comparison{now: q.found.entry, from: q.found.entry.at - Window.Microseconds(), counts: q.Counts}
+	q.found.trail = p.with(q.User, q.found.user, c.compare)
+	return c.facts(q)
 }
 
 // comparison is a sign-on held against those before it.
@@ -281,12 +303,13 @@ type comparison struct {
 func (c *comparison) compare(t *trail) {
 	positioned := c.now.accuracy != noPosition
 	end := len(t.at)
-	for end > 0 && t.at[end-1] >= c.now.at {
+	for end > t.first && t.at[end-1] >= c.now.at {
 		end--
 		w := &t.wheres[end]
 		c.leapt = c.leapt || t.at[end] == c.now.at && positioned && w.accuracy != noPosition && distance(w, &c.now.where) > 0
 	}
-	start, _ := slices.BinarySearch(t.at[:end], c.from)
+	start, _ := slices.BinarySearch(t.at[t.first:end], c.from)
+	start += t.first
 	c.learned = end - start
 	enough := c.learned
 	if !c.counts {

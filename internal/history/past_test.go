@@ -100,9 +100,9 @@ func TestPastAgreesWithTheDefinition(t *testing.T) {
 		for range 200 {
 			q := random()
 			q.At = q.At.Add(time.Second / 2)
-			lean := past.Before(q)
+			lean := past.Before(&q)
 			q.Counts = true
-			want, got := naive(learned, q), past.Before(q)
+			want, got := naive(learned, q), past.Before(&q)
 			require.LessOrEqual(t, lean.AroundNow, got.AroundNow)
 			lean.AroundNow = got.AroundNow
 			require.Equal(t, got, lean, "counting makes no difference but in what is counted")
@@ -117,7 +117,7 @@ func TestTravel(t *testing.T) {
 	past := history.NewPast(time.UTC)
 	bergen, lisbon := at(60.39, 5.32, 20), at(38.72, -9.14, 30)
 	ask := func(minutes int, where place.Location) history.Facts {
-		return past.Before(history.Query{User: "ann", At: noon.Add(time.Duration(minutes) * time.Minute), Place: where})
+		return past.Before(&history.Query{User: "ann", At: noon.Add(time.Duration(minutes) * time.Minute), Place: where})
 	}
 	first := ask(0, bergen)
 	require.True(t, first.TravelKnown)
@@ -154,7 +154,7 @@ func TestMemoryIsBounded(t *testing.T) {
 	runtime.ReadMemStats(&after)
 	require.Less(t, float64(after.HeapAlloc-before.HeapAlloc), 1.3*users*history.BytesPerUser)
 	ask := func(i int, device int) history.Facts {
-		return past.Before(history.Query{User: "u7", At: noon, Country: country(i / 400), Device: fmt.Sprint("d", device)})
+		return past.Before(&history.Query{User: "u7", At: noon, Country: country(i / 400), Device: fmt.Sprint("d", device)})
 	}
 	f := ask(each-1, (each-1)/100)
 	require.Equal(t, []any{known.False, known.False, 512}, []any{f.NewCountry, f.NewDevice, f.Learned})
@@ -202,15 +202,15 @@ func TestConcurrentLearning(t *testing.T) {
 		wg.Go(func() {
 			for i := range 2000 {
 				q := history.Query{User: fmt.Sprint("u", (w+i)%5), At: noon.Add(time.Duration(i) * time.Second), Country: "DK"}
-				past.Before(q)
+				past.Before(&q)
 				past.Learn(history.SignOn{Query: q, ID: fmt.Sprint(w, "-", i)})
 			}
 		})
 	}
 	wg.Wait()
 	q := history.Query{User: "u0", At: noon.Add(time.Hour), Country: "DK"}
-	require.Equal(t, known.False, past.Before(q).NewCountry)
-	require.Equal(t, known.True, base.Before(q).NewCountry, "what a branch learns stays in it")
+	require.Equal(t, known.False, past.Before(&q).NewCountry)
+	require.Equal(t, known.True, base.Before(&q).NewCountry, "what a branch learns stays in it")
 }
 
 // logOf makes up the lines of a log as they are read: 10,000 users, one sign-on every 7 seconds.
