@@ -27,6 +27,7 @@ type through struct {
 	bad     []BadLine
 	badAll  int
 	taken   int
+	looked  []int // by each worker
 	seed    maphash.Seed
 }
 
@@ -40,7 +41,7 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers)}
+	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers), looked: make([]int, options.Workers)}
 	const lanes = 16 // of each worker, so that the last to be free has little left to do
 	all.lanes = make([][]*turn, lanes*options.Workers)
 	for range options.Workers {
@@ -141,13 +142,16 @@ func (r *through) share(ready []*turn) {
 	}
 	begun := make([]atomic.Bool, len(r.lanes))
 	r.each(func(w int, worker taker) {
+		looked := 0
+		defer func() { r.looked[w] = looked }() // or the compiler would leave looking out
 		first := w * len(r.lanes) / len(r.workers)
 		for i := range r.lanes {
 			lane := (first + i) % len(r.lanes)
 			if begun[lane].Swap(true) {
 				continue
 			}
-			for _, t := range r.lanes[lane] {
+			for i, t := range r.lanes[lane] {
+				looked += lookAhead(r.lanes[lane][i+1:])
 				t.err = worker.take(t)
 			}
 		}
@@ -180,4 +184,29 @@ func (r *through) take(last bool) error {
 	}
 	r.waiting = r.waiting[:copy(r.waiting, r.waiting[len(ready):])]
 	return nil
+}
+
+// lookAhead reads something of the turns that come next, and of what the very next one points
+// to, so that the processor fetches their memory while another turn is taken.
+func lookAhead(next []*turn) (n int) {
+	const far = 3
+	if len(next) < far {
+		return 0
+	}
+	t := next[far-1]
+	n = t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence) + int(t.user)
+	t = next[0]
+	if t.Device != nil {
+		n += len(t.Device.ID) + len(t.Device.Attributes)
+	}
+	if len(t.Presented) > 0 {
+		n += len(t.Presented[0])
+	}
+	for i := range t.Evidence {
+		n += len(t.Evidence[i].Method)
+	}
+	if t.ID != "" {
+		n += int(t.ID[0])
+	}
+	return n
 }
