@@ -114,7 +114,7 @@ func (w *world) fleet(t *trade, p *rulebook.Person, number, day int) *signon.Dev
 	}
 	for i := 1; i <= 9; i++ {
 		id := fmt.Sprintf("%s-%02d", t.devices, i)
-		if r, ok := w.rb.Devices.Device(id); ok && r.Owner == p.ID {
+		if r := w.rb.Devices.Device(id); r != nil && r.Owner == p.ID {
 			return &signon.Device{ID: id, Reported: w.lastReport(id, day)}
 		}
 	}

@@ -134,15 +134,13 @@ func (f *frame) gather(d *signon.Decision) {
 	so := f.so
 	if so.Device != nil {
 		f.hasDevice = true
-		var record *posture.Record
 		if inventory := f.e.sources.Inventory; inventory != nil && so.Device.ID != "" {
-			if f.record, f.hasRecord = inventory.Device(so.Device.ID); f.hasRecord {
-				record = &f.record
-			}
+			f.record = inventory.Device(so.Device.ID)
 		}
 		f.device = so.Device
-		if record != nil {
-			f.merged = posture.Merge(so.Device, record)
+		if f.record != nil {
+			f.merged = *so.Device
+			posture.Merge(&f.merged, f.record)
 			f.device = &f.merged
 		}
 	}

@@ -29,12 +29,9 @@ func (a atlas) Locate(addr netip.Addr) (place.Location, bool) {
 	return place.Location{Country: c}, ok
 }
 
-type fleet map[string]posture.Record
+type fleet map[string]*posture.Record
 
-func (f fleet) Device(id string) (posture.Record, bool) {
-	r, ok := f[id]
-	return r, ok
-}
+func (f fleet) Device(id string) *posture.Record { return f[id] }
 
 // memory answers by the country and device that it is asked about.
 type memory struct{ asked []history.Query }

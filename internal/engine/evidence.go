@@ -26,7 +26,7 @@ func (f *frame) known(next []signon.Step) (list []string) {
 	switch d := f.device; {
 	case f.hasDevice && d.ID == "":
 		list = append(list, "the device has no id")
-	case f.hasDevice && !f.hasRecord:
+	case f.hasDevice && f.record == nil:
 		list = append(list, d.ID+" is not in the inventory")
 	case f.hasDevice:
 		list = append(list, fmt.Sprintf("%s %s (%s)%s", d.ID, f.owned(), f.recordAt(), f.lastReport()))
@@ -157,7 +157,7 @@ func (f *frame) unknownDevice() string {
 	switch {
 	case !f.hasDevice:
 		return sansDevice
-	case f.device.ID != "" && !f.hasRecord:
+	case f.device.ID != "" && f.record == nil:
 		return f.device.ID + " is not in the inventory"
 	}
 	return ""
@@ -177,10 +177,10 @@ func (f *frame) saidNoEvidence(s fact.Slot) string {
 }
 
 func (f *frame) ownerEvidence() string {
-	switch r := &f.record; {
-	case !f.hasRecord && f.hasDevice && f.device.ID == "":
+	switch r := f.record; {
+	case f.record == nil && f.hasDevice && f.device.ID == "":
 		return "the device has no id"
-	case !f.hasRecord:
+	case f.record == nil:
 		return f.unknownDevice()
 	case r.Owner == "":
 		return fmt.Sprintf("the inventory names no owner of %s (%s)", r.ID, f.recordAt())

@@ -37,8 +37,7 @@ type frame struct {
 	device    *signon.Device // merged with the inventory's record; never nil
 	merged    signon.Device
 	hasDevice bool
-	record    posture.Record
-	hasRecord bool
+	record    *posture.Record // of the inventory; nil is none
 
 	networks  lazy[set.Set]
 	where     lazy[place.Location] // of the address
@@ -76,8 +75,8 @@ func (f *frame) release() {
 	if f.hasDevice {
 		f.device, f.hasDevice = &noDevice, false
 	}
-	if f.hasRecord {
-		f.record, f.merged, f.hasRecord = posture.Record{}, signon.Device{}, false
+	if f.record != nil {
+		f.record, f.merged = nil, signon.Device{}
 	}
 	f.networks, f.risk = lazy[set.Set]{}, lazy[known.Interval]{}
 	if f.where.done {
@@ -180,7 +179,7 @@ func (f *frame) YesNo(s fact.Slot) known.Truth {
 	case fact.DeviceJailbroken:
 		return truth(d.Jailbroken)
 	case fact.DeviceOwned:
-		if f.record.Owner == "" {
+		if f.record == nil || f.record.Owner == "" {
 			return known.Unknown
 		}
 		return known.Of(f.record.Owner == f.person.ID)
@@ -408,7 +407,7 @@ func (f *frame) attribute(s fact.Slot) *fact.Value {
 		}
 	}
 	switch {
-	case a.OfDevice && f.hasRecord:
+	case a.OfDevice && f.record != nil:
 		if stated := f.record.Attributes[attributeName(a)]; stated != nil {
 			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
 			return &v

@@ -53,14 +53,14 @@ func (e *Engine) Before(so *signon.SignOn) history.Query {
 
 // FailedChecks are the labels of the checks of some baselines that are not true of a device
 // of the inventory in a person's hands. It is not asked where the case cannot be about the device.
-func (e *Engine) FailedChecks(person *rulebook.Person, record posture.Record, k *rulebook.Case, baselines []int, at time.Time) (labels []string, asked bool) {
+func (e *Engine) FailedChecks(person *rulebook.Person, record *posture.Record, k *rulebook.Case, baselines []int, at time.Time) (labels []string, asked bool) {
 	f := e.frames.Get().(*frame)
 	defer func() {
 		f.release()
 		e.frames.Put(f)
 	}()
 	f.begin(&signon.SignOn{User: person.ID, Time: at, Device: &record.Device})
-	f.person, f.device, f.hasDevice, f.record, f.hasRecord = person, &record.Device, true, record, true
+	f.person, f.device, f.hasDevice, f.record = person, &record.Device, true, record
 	f.target = &target{app: &rulebook.App{}} // a device is the same for every app
 	if k.When != nil && k.When.Eval(f) == known.False {
 		return nil, false

@@ -171,13 +171,19 @@ func (p *Past) learnID(id uint64) bool {
 	sh := &p.shards[id%shards]
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	if sh.knows(id) {
+	if _, old := sh.old[id]; old {
 		return false
 	}
-	if sh.ids == nil || len(sh.ids) == idsOfShard {
-		sh.ids, sh.old = make(map[uint64]struct{}), sh.ids
+	if sh.ids == nil {
+		sh.ids = map[uint64]struct{}{}
 	}
-	sh.ids[id] = struct{}{}
+	before := len(sh.ids)
+	if sh.ids[id] = struct{}{}; len(sh.ids) == before {
+		return false
+	}
+	if len(sh.ids) == idsOfShard {
+		sh.ids, sh.old = make(map[uint64]struct{}, idsOfShard), sh.ids
+	}
 	return true
 }
 

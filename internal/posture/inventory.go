@@ -13,13 +13,10 @@ import (
 )
 
 // Fleet is an inventory held in memory, by device id.
-type Fleet map[string]Record
+type Fleet map[string]*Record
 
-// Device finds a device by its id.
-func (f Fleet) Device(id string) (Record, bool) {
-	r, ok := f[id]
-	return r, ok
-}
+// Device finds a device by its id; nil is none.
+func (f Fleet) Device(id string) *Record { return f[id] }
 
 // ReadJSONLines reads an inventory of one device object a line: the device of a sign-on, with
 // its id, and perhaps its owner. Each device goes to add; an error names the line.

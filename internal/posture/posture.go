@@ -1,7 +1,11 @@
 // Package posture has devices as an inventory knows them.
 package posture
 
-import "briskwarden.example/briskwarden/signon"
+import (
+	"cmp"
+
+	"briskwarden.example/briskwarden/signon"
+)
 
 // Record is what an inventory knows of a device.
 type Record struct {
@@ -22,40 +26,27 @@ func Flags(d *signon.Device) map[string]*signon.YesNo {
 		"encrypted": &d.Encrypted, "firewall": &d.Firewall, "screenlock": &d.ScreenLock, "jailbroken": &d.Jailbroken}
 }
 
-// Inventory looks devices up.
+// Inventory looks devices up; nil is one that it does not have. Nobody changes what it gives.
 type Inventory interface {
-	Device(id string) (Record, bool)
+	Device(id string) *Record
 }
 
-// Merge is what is known of a device that is in the inventory: of managed, compliant,
-// registered and the owner the inventory's word stands; of every other field what the
-// sign-on states wins. Attributes stay apart: which of them a sign-on may state is the
+// Merge adds to what a sign-on states of a device what the inventory knows of it: of managed,
+// compliant, registered and the owner the inventory's word stands; of every other field what
+// the sign-on states wins. Attributes stay apart: which of them a sign-on may state is the
 // rulebook's word.
-func Merge(stated *signon.Device, known *Record) signon.Device {
-	device := *stated
-	overlay(&device, &known.Device)
-	return device
-}
-
-func overlay(device, known *signon.Device) {
-	for _, v := range [][2]*signon.YesNo{{&device.Managed, &known.Managed}, {&device.Compliant, &known.Compliant},
-		{&device.Registered, &known.Registered}} {
-		if *v[1] != signon.Unknown {
-			*v[0] = *v[1]
-		}
-	}
-	for _, v := range [][2]*signon.YesNo{{&device.Encrypted, &known.Encrypted}, {&device.Firewall, &known.Firewall},
-		{&device.ScreenLock, &known.ScreenLock}, {&device.Jailbroken, &known.Jailbroken}} {
-		if *v[0] == signon.Unknown {
-			*v[0] = *v[1]
-		}
-	}
-	for _, v := range [][2]*string{{&device.OS, &known.OS}, {&device.Version, &known.Version}, {&device.Form, &known.Form}} {
-		if *v[0] == "" {
-			*v[0] = *v[1]
-		}
-	}
-	if device.Reported.IsZero() {
-		device.Reported = known.Reported
+func Merge(stated *signon.Device, known *Record) {
+	stated.Managed = cmp.Or(known.Managed, stated.Managed)
+	stated.Compliant = cmp.Or(known.Compliant, stated.Compliant)
+	stated.Registered = cmp.Or(known.Registered, stated.Registered)
+	stated.Encrypted = cmp.Or(stated.Encrypted, known.Encrypted)
+	stated.Firewall = cmp.Or(stated.Firewall, known.Firewall)
+	stated.ScreenLock = cmp.Or(stated.ScreenLock, known.ScreenLock)
+	stated.Jailbroken = cmp.Or(stated.Jailbroken, known.Jailbroken)
+	stated.OS = cmp.Or(stated.OS, known.OS)
+	stated.Version = cmp.Or(stated.Version, known.Version)
+	stated.Form = cmp.Or(stated.Form, known.Form)
+	if stated.Reported.IsZero() {
+		stated.Reported = known.Reported
 	}
 }

@@ -52,7 +52,7 @@ func (r *resolver) device(record posture.Record, loaded *Loaded) error {
 		}
 		record.Attributes[name] = v.JSON(a.Type)
 	}
-	r.rb.Devices[record.ID] = record
+	r.rb.Devices[record.ID] = &record
 	return nil
 }
 

@@ -67,7 +67,7 @@ func TestFleets(t *testing.T) {
 	rb := load(`devices "fleet/*"`, attributes, map[string]string{"fleet/a.jsonl.gz": gz(t, lines), "fleet/b.csv": cells})
 	require.Empty(t, rb.Diagnostics)
 	require.Len(t, rb.Devices, 4)
-	require.Equal(t, posture.Record{Owner: "ann", File: "fleet/a.jsonl.gz", Line: 1, Device: signon.Device{ID: "tab", OS: "android", Version: "14", Managed: signon.Yes,
+	require.Equal(t, &posture.Record{Owner: "ann", File: "fleet/a.jsonl.gz", Line: 1, Device: signon.Device{ID: "tab", OS: "android", Version: "14", Managed: signon.Yes,
 		Attributes: map[string]any{"team": "deck", "patched": true}}}, rb.Devices["tab"])
 	require.Equal(t, map[string]any{"score": 7.0}, rb.Devices["lap"].Attributes)
 	box := rb.Devices["box"]
