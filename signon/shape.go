@@ -223,7 +223,7 @@ func (w *walk) value(t jsontext.Token) bool {
 		slot = slotIgnored
 	case !known:
 		slot = slotIgnoredScalar
-	case t.Kind() == 'n' && !slot.scalar() && !strings.HasSuffix(path, "*"):
+	case t.Kind() == 'n' && !slot.scalar() && !strings.HasSuffix(path, "*"), slot == slotType:
 		return true // part of the text between values
 	case slot == slotContainer || slot == slotLibrary || quoted == slot.scalar():
 		return false

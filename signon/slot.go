@@ -7,10 +7,8 @@ type slot uint8
 
 const (
 	slotIgnored slot = iota // a string of a field that is not known
-	slotSubjectType
 	slotUser
 	slotAction
-	slotResourceType
 	slotApp
 	slotID
 	slotTime
@@ -44,6 +42,7 @@ const (
 
 	// From here on they are not read quickly.
 	slotContainer // values are in it
+	slotType      // "user" or "app", the only values that there are
 	slotLibrary   // left to the library
 )
 
@@ -61,13 +60,13 @@ func slotAt(path string) (s slot, known bool) {
 var slots = map[string]slot{
 	"":                    slotContainer,
 	"subject":             slotContainer,
-	"subject/type":        slotSubjectType,
+	"subject/type":        slotType,
 	"subject/id":          slotUser,
 	"subject/properties":  slotLibrary,
 	"action":              slotContainer,
 	"action/name":         slotAction,
 	"resource":            slotContainer,
-	"resource/type":       slotResourceType,
+	"resource/type":       slotType,
 	"resource/id":         slotApp,
 	"context":             slotContainer,
 	"context/id":          slotID,
@@ -151,10 +150,6 @@ func (r *Reader) set(s slot, value []byte) (ok bool) {
 	switch s {
 	case slotIgnored, slotIgnoredScalar:
 		return true
-	case slotSubjectType:
-		return string(value) == "user"
-	case slotResourceType:
-		return string(value) == "app"
 	case slotIP:
 		return r.addr(&l.IP, value)
 	case slotTime:

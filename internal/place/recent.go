@@ -6,31 +6,48 @@ import (
 	"sync/atomic"
 )
 
-// Recent remembers where a source, which does not change, said that the addresses asked for
-// last are. It is safe for concurrent use.
+// Recent is a source that remembers what another, which does not change, told of the
+// addresses asked for last. It is safe for concurrent use.
 type Recent struct {
 	Source
-	slots [1 << recentBits]atomic.Pointer[located]
+	told recent[located]
 }
 
-const recentBits = 10
-
 type located struct {
-	addr  netip.Addr
 	at    Location
 	known bool
 }
 
 // Locate tells where an address is.
 func (r *Recent) Locate(addr netip.Addr) (Location, bool) {
-	slot := &r.slots[slotOf(addr)]
-	l := slot.Load()
-	if l == nil || l.addr != addr {
-		at, known := r.Source.Locate(addr)
-		l = &located{addr, at, known}
-		slot.Store(l)
-	}
+	l := r.told.of(addr, func(addr netip.Addr) (l located) {
+		l.at, l.known = r.Source.Locate(addr)
+		return l
+	})
 	return l.at, l.known
+}
+
+// recent remembers what was found of some addresses.
+type recent[T any] struct {
+	slots [1 << recentBits]atomic.Pointer[found[T]]
+}
+
+const recentBits = 10
+
+type found[T any] struct {
+	addr netip.Addr
+	is   T
+}
+
+// of is what is remembered of an address, or else found.
+func (r *recent[T]) of(addr netip.Addr, find func(netip.Addr) T) *T {
+	slot := &r.slots[slotOf(addr)]
+	f := slot.Load()
+	if f == nil || f.addr != addr {
+		f = &found[T]{addr, find(addr)}
+		slot.Store(f)
+	}
+	return &f.is
 }
 
 // slotOf spreads addresses over slots.
