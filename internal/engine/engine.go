@@ -41,6 +41,7 @@ type Sources struct {
 type Engine struct {
 	rb      *rulebook.Rulebook
 	sources Sources
+	ownGeo  bool // Geo is the rulebook's, which never changes
 	targets map[string]*target
 	frames  sync.Pool
 }
@@ -74,8 +75,9 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	if sources.Clock == nil {
 		sources.Clock = time.Now
 	}
+	ownGeo := false
 	if sources.Geo == nil {
-		sources.Geo = &place.Recent{Source: rb.Atlas}
+		sources.Geo, ownGeo = rb.Atlas, true
 	}
 	if sources.Inventory == nil {
 		sources.Inventory = rb.Devices
@@ -83,7 +85,7 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	if sources.History == nil && rb.Past != nil {
 		sources.History = rb.Past
 	}
-	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
+	e := &Engine{rb: rb, sources: sources, ownGeo: ownGeo, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }
 	for name, app := range rb.Apps {
 		e.targets[name] = &target{app: app, others: map[string]*index{}}
@@ -144,6 +146,18 @@ func (e *Engine) reached(p *rulebook.Policy) (targets []*target) {
 		}
 	}
 	return targets
+}
+
+// locate tells where an address is, as far as the geo sources know.
+func (e *Engine) locate(addr netip.Addr, known *recent[place.Location]) place.Location {
+	find := func(addr netip.Addr) place.Location {
+		at, _ := e.sources.Geo.Locate(addr)
+		return at
+	}
+	if !e.ownGeo {
+		return find(addr)
+	}
+	return known.of(addr, find)
 }
 
 // Now is the instant of a sign-on that does not say when it is.

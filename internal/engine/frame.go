@@ -46,6 +46,9 @@ type frame struct {
 	risk      lazy[known.Interval]
 	baselines []lazy[known.Truth]
 
+	lists  recent[set.Set]        // the networks of addresses
+	places recent[place.Location] // where they are, by the rulebook's own files
+
 	heard    []heard
 	enrolled []heard // while it is asked whether the user may enrol
 	terms    []demand.Terms
@@ -127,7 +130,7 @@ func (f *frame) member(s fact.Slot, id int) known.Truth {
 // networksOf are the networks that the address lies in; not ok without an address.
 func (f *frame) networksOf() (in set.Set, ok bool) {
 	if !f.networks.done && f.so.IP.IsValid() {
-		f.networks = lazy[set.Set]{f.rb.Networks.Table.Networks(f.so.IP.Unmap()), true}
+		f.networks = lazy[set.Set]{f.lists.of(f.so.IP.Unmap(), f.rb.Networks.Table.Networks), true}
 	}
 	return f.networks.value, f.networks.done
 }
@@ -294,7 +297,7 @@ func (f *frame) location() *place.Location {
 	if !f.where.done {
 		f.where.done = true
 		if f.so.IP.IsValid() {
-			f.where.value, _ = f.e.sources.Geo.Locate(f.so.IP.Unmap())
+			f.where.value = f.e.locate(f.so.IP.Unmap(), &f.places)
 		}
 	}
 	return &f.where.value

@@ -10,15 +10,13 @@ import (
 	"briskwarden.example/briskwarden/internal/set"
 )
 
-// Table finds the networks that an address lies in. It is immutable once built, but for what
-// it remembers.
+// Table finds the networks that an address lies in. It is immutable once built.
 type Table struct {
 	table    bart.Table[cell]
 	sets     []set.Set
 	origins  []origin
 	files    []string
 	families []families // by network
-	recent   recent[set.Set]
 }
 
 // cell is what the table keeps of a prefix: the networks that it lies in, and the chain of
@@ -88,10 +86,8 @@ func (t *Table) intern(numbers map[string]uint32, s set.Set) uint32 {
 
 // Networks returns the networks that the address lies in; the caller does not change the set.
 func (t *Table) Networks(a netip.Addr) set.Set {
-	return *t.recent.of(a, func(a netip.Addr) set.Set {
-		c, _ := t.table.Lookup(a)
-		return t.sets[c.set]
-	})
+	c, _ := t.table.Lookup(a)
+	return t.sets[c.set]
 }
 
 // Trace says why the address lies in the network: the most specific prefix of it that holds
