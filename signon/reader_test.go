@@ -78,6 +78,29 @@ func TestReadQuickly(t *testing.T) {
 	}
 }
 
+// TestSpaceServesAgain reads requests of many shapes into one space, freed between them, and into none.
+func TestSpaceServesAgain(t *testing.T) {
+	cut := []string{`"managed":true,`, `,"reported":"2026-10-26T05:00:00Z"`, `"password",`, `"session":{"id":"w","started":"2026-10-26T05:30:49+01:00"},`, `,"app":"a"`,
+		`"evidence":[{"method":"password","time":"2026-10-26T05:30:49+01:00","session":"w","device":"d","app":"a"}],`, `"country":"NO",`}
+	var r Reader
+	var space Space
+	for i := range 4 << len(cut) {
+		text := logged
+		for bit, part := range cut {
+			if i>>bit&1 == 1 {
+				text = strings.Replace(text, part, "", 1)
+			}
+		}
+		var l, other Logged
+		require.NoError(t, r.DecodeLoggedInto([]byte(text), &l, &space))
+		require.NoError(t, r.DecodeLoggedInto([]byte(logged), &other, &space))
+		alone, err := DecodeLogged([]byte(text))
+		require.NoError(t, err)
+		require.Equal(t, alone, l, "%s", text)
+		space.Free()
+	}
+}
+
 // TestReadersLearnWithinBounds feeds a reader more shapes than it keeps.
 func TestReadersLearnWithinBounds(t *testing.T) {
 	var r Reader
