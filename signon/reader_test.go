@@ -39,6 +39,9 @@ func TestReadQuickly(t *testing.T) {
 	} {
 		require.True(t, sameAsLibrary(t, text, text), "the shape of %s is learned", text)
 	}
+	for _, text := range []string{`{"context/id":"s-1"}`, `{"context/device/id":"tab"}`, `{"context":{"a\"\"b":"c"}}`, `{"context":{"risk":20}}`, `{"context":{"a":"\u0062"}}`} {
+		require.False(t, sameAsLibrary(t, text, text), "%s is left to the library", text)
+	}
 	for _, same := range [][2]string{
 		{`"id":"s-1"`, `"id":"søndag, hos \u007f}]"`}, {`"id":"w"`, `"id":""`}, {`T05:00:00Z`, `T07:59:59Z`}, {`a browser`, strings.Repeat("x", 99)},
 		{`"outcome":"grant"`, `"outcome":"block"`}, {`"managed":true`, `"managed":null`}, {`"old":true`, `"old":-1.5e9`}, {`}}`, "}} \n"},
@@ -75,6 +78,21 @@ func TestReadQuickly(t *testing.T) {
 		text := strings.Replace(logged, old, now, 1)
 		require.NotEqual(t, logged, text)
 		require.False(t, sameAsLibrary(t, logged, text), "%s is left to the library", now)
+	}
+}
+
+// TestNoFieldStandsTwice teaches the same fields in two orders, of which no third may be made up.
+func TestNoFieldStandsTwice(t *testing.T) {
+	var r Reader
+	for text, quickly := range map[string]bool{
+		`{"context":{"id":"a","country":"NO"}}`: true, `{"context":{"country":"NO","id":"a"}}`: true,
+		`{"context":{"id":"a","country":"NO","id":"a"}}`: false, `{"context":{"country":"NO","id":"a","country":"NO"}}`: false,
+	} {
+		for _, taught := range []string{`{"context":{"id":"a","country":"NO"}}`, `{"context":{"country":"NO","id":"a"}}`} {
+			_, err := r.DecodeLogged([]byte(taught))
+			require.NoError(t, err)
+		}
+		require.Equal(t, quickly, r.quickly([]byte(text), new(Logged), nil), "%s", text)
 	}
 }
 

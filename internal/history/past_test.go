@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -210,6 +211,10 @@ func TestConcurrentLearning(t *testing.T) {
 	wg.Wait()
 	q := history.Query{User: "u0", At: noon.Add(time.Hour), Country: "DK"}
 	require.Equal(t, known.False, past.Before(&q).NewCountry)
+	other := history.NewPast(oslo)
+	other.Learn(history.SignOn{Query: q})
+	q.At = q.At.Add(time.Hour)
+	require.Equal(t, 1, other.Before(&q).Learned, "what one history found of a query is not another's")
 	require.Equal(t, known.True, base.Before(&q).NewCountry, "what a branch learns stays in it")
 }
 
@@ -251,4 +256,18 @@ func BenchmarkReadLog(b *testing.B) {
 	runtime.ReadMemStats(&m)
 	b.ReportMetric(float64(m.HeapAlloc)/10_000, "B/user")
 	runtime.KeepAlive(past)
+}
+
+// TestIDsAreForgotten learns many more ids than are remembered.
+func TestIDsAreForgotten(t *testing.T) {
+	past := history.NewPast(time.UTC)
+	learn := func(i int) bool {
+		return past.Learn(history.SignOn{ID: strconv.Itoa(i), Query: history.Query{User: "ann", At: noon}})
+	}
+	const all = history.RememberedIDs * 5 / 2
+	for i := range all {
+		require.True(t, learn(i))
+	}
+	require.False(t, learn(all-history.RememberedIDs/2), "the last are known")
+	require.True(t, learn(0), "the first is not, or memory would grow for ever")
 }
