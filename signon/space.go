@@ -1,5 +1,7 @@
 package signon
 
+import "slices"
+
 // Space is memory for what requests read by a [Reader] point to. Its zero value is ready for use.
 type Space struct {
 	devices  slab[Device]
@@ -27,6 +29,12 @@ func (s *slab[T]) take(n int) []T {
 	return given
 }
 
+func (s *slab[T]) copies(list []T) []T {
+	copied := s.take(len(list))
+	copy(copied, list)
+	return copied
+}
+
 func (s *Space) device() *Device {
 	if s == nil {
 		return new(Device)
@@ -38,18 +46,14 @@ func (s *Space) device() *Device {
 
 func (s *Space) copyMethods(list []string) []string {
 	if s == nil {
-		return append([]string{}, list...)
+		return slices.Clone(list)
 	}
-	copied := s.methods.take(len(list))
-	copy(copied, list)
-	return copied
+	return s.methods.copies(list)
 }
 
 func (s *Space) copyEvidence(list []Evidence) []Evidence {
 	if s == nil {
-		return append([]Evidence{}, list...)
+		return slices.Clone(list)
 	}
-	copied := s.evidence.take(len(list))
-	copy(copied, list)
-	return copied
+	return s.evidence.copies(list)
 }
