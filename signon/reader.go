@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Reader reads requests one after the other. Those of a shape that it has met before, as most
@@ -31,16 +33,14 @@ var readers = sync.Pool{New: func() any { return new(Reader) }}
 
 // Decode reads one request, as the function [Decode] does.
 func (r *Reader) Decode(data []byte) (SignOn, error) {
-	data = bytes.TrimPrefix(data, byteOrderMark)
-	if r.quickly(data, &r.own, nil) {
-		return r.own.SignOn, nil
-	}
-	read, err := readRequest(data)
-	if err != nil {
+	read, err := r.request(data, &r.own, nil)
+	switch {
+	case err != nil:
 		return SignOn{}, err
+	case read != nil:
+		return read.signOn(), nil
 	}
-	r.shapes.learn(data)
-	return read.signOn(), nil
+	return r.own.SignOn, nil
 }
 
 // DecodeLogged reads one line of a sign-on log, as the function [DecodeLogged] does.
@@ -52,23 +52,35 @@ func (r *Reader) DecodeLogged(data []byte) (Logged, error) {
 // DecodeLoggedInto reads one line of a sign-on log into l, which is good until the space is
 // freed. Without a space it is good for ever.
 func (r *Reader) DecodeLoggedInto(data []byte, l *Logged, space *Space) error {
+	read, err := r.request(data, l, space)
+	if read != nil {
+		*l, err = read.logged()
+	}
+	return err
+}
+
+// request reads a request into l; one that cannot be read quickly it gives as the JSON library
+// reads it, and learns its shape.
+func (r *Reader) request(data []byte, l *Logged, space *Space) (*request, error) {
 	data = bytes.TrimPrefix(data, byteOrderMark)
 	if r.quickly(data, l, space) {
-		return nil
+		return nil, nil
 	}
 	*l = Logged{}
 	read, err := readRequest(data)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	r.shapes.learn(data)
-	*l, err = read.logged()
-	return err
+	return &read, nil
 }
+
+// blanks are the white space of JSON.
+const blanks = " \t\r\n"
 
 // quickly reads a request whose shape is known and whose values are plain.
 func (r *Reader) quickly(data []byte, l *Logged, space *Space) bool {
-	data = trimmed(data)
+	data = bytes.TrimRight(data, blanks)
 	*l = Logged{}
 	r.to, r.space, r.given, r.presented = l, space, r.given[:0], r.presented[:0]
 	for s := &r.shapes.start; ; {
@@ -94,19 +106,6 @@ func (r *Reader) quickly(data []byte, l *Logged, space *Space) bool {
 		}
 		data, s = data[n:], e.to
 	}
-}
-
-// trimmed is a text without the white space behind it.
-func trimmed(data []byte) []byte {
-	for len(data) > 0 && data[len(data)-1] <= ' ' {
-		switch data[len(data)-1] {
-		case ' ', '\t', '\r', '\n':
-			data = data[:len(data)-1]
-		default:
-			return data
-		}
-	}
-	return data
 }
 
 // chars is the length of a plain string up to its closing quotation mark: of UTF-8 without
@@ -141,52 +140,18 @@ func ended(data []byte, n int, wide bool) int {
 	return n
 }
 
-// scalar is the length of true, false, null or a number; it is negative if it is none.
+// scalar is the length of true, false, null, a number or what else the library takes for a whole
+// value, up to what ends it; it is negative if there is none.
 func scalar(data []byte) int {
 	for n, c := range data {
 		if c == ',' || c == '}' || c == ']' || c == ' ' {
-			if word := data[:n]; string(word) == "true" || string(word) == "false" || string(word) == "null" || isNumber(word) {
+			if word := data[:n]; string(word) == "true" || string(word) == "false" || string(word) == "null" || jsontext.Value(word).IsValid() {
 				return n
 			}
 			break
 		}
 	}
 	return -1
-}
-
-// isNumber reports whether a text is a number in JSON.
-func isNumber(text []byte) bool {
-	text = bytes.TrimPrefix(text, []byte("-"))
-	whole := digits(text)
-	if whole == 0 || whole > 1 && text[0] == '0' {
-		return false
-	}
-	text = text[whole:]
-	if len(text) > 0 && text[0] == '.' {
-		part := digits(text[1:])
-		if part == 0 {
-			return false
-		}
-		text = text[1+part:]
-	}
-	if len(text) > 0 && (text[0] == 'e' || text[0] == 'E') {
-		text = text[1:]
-		if len(text) > 0 && (text[0] == '+' || text[0] == '-') {
-			text = text[1:]
-		}
-		return len(text) > 0 && digits(text) == len(text)
-	}
-	return len(text) == 0
-}
-
-// digits is how many digits a text begins with.
-func digits(text []byte) int {
-	for i, c := range text {
-		if c < '0' || c > '9' {
-			return i
-		}
-	}
-	return len(text)
 }
 
 // shared is a string of these characters, the same one for a while.

@@ -135,12 +135,12 @@ func (r *Reader) close() bool {
 	if len(r.given) == 0 {
 		return true
 	}
-	r.to.Evidence = r.space.copyEvidence(r.given)
 	for i := range r.given {
 		if e := &r.given[i]; e.Method == "" || e.Time.IsZero() {
 			return false
 		}
 	}
+	r.to.Evidence = r.space.copyEvidence(r.given)
 	return true
 }
 
