@@ -149,15 +149,9 @@ func (e *Engine) reached(p *rulebook.Policy) (targets []*target) {
 }
 
 // locate tells where an address is, as far as the geo sources know.
-func (e *Engine) locate(addr netip.Addr, known *recent[place.Location]) place.Location {
-	find := func(addr netip.Addr) place.Location {
-		at, _ := e.sources.Geo.Locate(addr)
-		return at
-	}
-	if !e.ownGeo {
-		return find(addr)
-	}
-	return known.of(addr, find)
+func (e *Engine) locate(addr netip.Addr) place.Location {
+	at, _ := e.sources.Geo.Locate(addr)
+	return at
 }
 
 // Now is the instant of a sign-on that does not say when it is.

@@ -86,7 +86,7 @@ func (f *frame) release() {
 		f.where = lazy[place.Location]{}
 	}
 	if f.history.done {
-		f.history = lazy[history.Facts]{}
+		f.history, f.before = lazy[history.Facts]{}, history.Query{}
 	}
 	p := &f.proof
 	p.Presented, p.Changed, p.Records = 0, false, p.Records[:0]
@@ -296,8 +296,12 @@ func (f *frame) countryCode() string {
 func (f *frame) location() *place.Location {
 	if !f.where.done {
 		f.where.done = true
-		if f.so.IP.IsValid() {
-			f.where.value = f.e.locate(f.so.IP.Unmap(), &f.places)
+		switch addr := f.so.IP.Unmap(); {
+		case !addr.IsValid():
+		case f.e.ownGeo:
+			f.where.value = f.places.of(addr, f.e.locate)
+		default:
+			f.where.value = f.e.locate(addr)
 		}
 	}
 	return &f.where.value

@@ -45,7 +45,7 @@ func (e *Engine) Before(so *signon.SignOn) history.Query {
 		q.Device = so.Device.ID
 	}
 	if so.IP.IsValid() {
-		q.Place, _ = e.sources.Geo.Locate(so.IP.Unmap())
+		q.Place = e.locate(so.IP.Unmap())
 		q.Country = cmp.Or(q.Country, q.Place.Country)
 	}
 	return q

@@ -218,7 +218,8 @@ func letters(country string) uint16 {
 }
 
 func (t *trail) clone() trail {
-	return trail{t.first, slices.Clone(t.at), slices.Clone(t.clocks), slices.Clone(t.devices), slices.Clone(t.wheres), slices.Clone(t.older)}
+	i := t.first
+	return trail{0, slices.Clone(t.at[i:]), slices.Clone(t.clocks[i:]), slices.Clone(t.devices[i:]), slices.Clone(t.wheres[i:]), slices.Clone(t.older)}
 }
 
 // add puts the entry where its time belongs; the oldest goes when there are too many.

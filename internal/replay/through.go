@@ -27,7 +27,7 @@ type through struct {
 	bad     []BadLine
 	badAll  int
 	taken   int
-	looked  []int // by each worker
+	looked  atomic.Int64 // what the workers saw ahead, or the compiler would leave looking out
 	seed    maphash.Seed
 }
 
@@ -41,7 +41,7 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers), looked: make([]int, options.Workers)}
+	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers)}
 	const lanes = 16 // of each worker, so that the last to be free has little left to do
 	all.lanes = make([][]*turn, lanes*options.Workers)
 	for range options.Workers {
@@ -143,7 +143,7 @@ func (r *through) share(ready []*turn) {
 	begun := make([]atomic.Bool, len(r.lanes))
 	r.each(func(w int, worker taker) {
 		looked := 0
-		defer func() { r.looked[w] = looked }() // or the compiler would leave looking out
+		defer func() { r.looked.Add(int64(looked)) }()
 		first := w * len(r.lanes) / len(r.workers)
 		for i := range r.lanes {
 			lane := (first + i) % len(r.lanes)
