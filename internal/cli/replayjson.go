@@ -93,11 +93,11 @@ func rowsJSON(rows []replay.Row) []jsonRow {
 
 func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 	j := jsonReplay{Rulebook: rb.Digest, SignOns: s.Outcomes.All(), First: s.First, Last: s.Last, Outcomes: outcomesJSON(&s.Outcomes), Changes: changesJSON(&s.Recorded),
-		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: casesJSON(rb, &s.Reasoning), Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
+		Apps: rowsJSON(replay.Rows(s.Apps)), Cases: casesJSON(&s.Reasoning), Grounds: rowsJSON(replay.Rows(s.Grounds)), Countries: rowsJSON(replay.Rows(s.Countries)),
 		Networks: rowsJSON(s.NetworkRows()), Forms: rowsJSON(replay.Rows(s.Forms)), Days: rowsJSON(s.DayRows()), Watched: []jsonWatched{},
 		People: []jsonPerson{}, BadLines: s.BadLines, Bad: s.Bad}
 	c := &s.Consents
-	j.Consents = jsonConsents{c.Outcomes.All(), outcomesJSON(&c.Outcomes), changesJSON(&c.Recorded), rowsJSON(replay.Rows(c.Clients)), casesJSON(rb, &c.Reasoning)}
+	j.Consents = jsonConsents{c.Outcomes.All(), outcomesJSON(&c.Outcomes), changesJSON(&c.Recorded), rowsJSON(replay.Rows(c.Clients)), casesJSON(&c.Reasoning)}
 	for d := range s.Hours {
 		for h := range s.Hours[d] {
 			j.Hours[d][h] = outcomesJSON(&s.Hours[d][h])
@@ -124,13 +124,11 @@ func changesJSON(table *replay.Table) []jsonChange {
 	return list
 }
 
-func casesJSON(rb *rulebook.Rulebook, r *replay.Reasoning) []jsonCase {
+func casesJSON(r *replay.Reasoning) []jsonCase {
 	list := []jsonCase{}
-	for _, p := range rb.Policies {
-		for i := range p.Cases {
-			if t, ok := r.Cases[&p.Cases[i]]; ok {
-				list = append(list, jsonCase{p.Name, p.Cases[i].Label, outcomesJSON(&t.Taken), t.Open, outcomesJSON(&t.Decided)})
-			}
+	for i := range r.Cases {
+		if t := &r.Cases[i]; t.Heard() {
+			list = append(list, jsonCase{t.Policy.Name, t.Case.Label, outcomesJSON(&t.Taken), t.Open, outcomesJSON(&t.Decided)})
 		}
 	}
 	return list

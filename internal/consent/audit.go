@@ -67,14 +67,14 @@ func (l *Ledger) Audit() (checked int, found []Finding, err error) {
 
 // audit decides anew on some consents.
 func (l *Ledger) audit(list []*Consent, clients map[string]*Client, now time.Time) (found []Finding, err error) {
-	var d signon.Decision
+	var course engine.Course
 	for _, c := range list {
-		f := Finding{Consent: c, Outcome: signon.Grant}
-		see := func(course *engine.Course) { f.look(course, d.Outcome) }
 		so := l.again(c, clients[c.Client], now)
-		if err := l.engine.Follow(&so, &d, see); err != nil {
+		if err := l.engine.Follow(&so, &course); err != nil {
 			return nil, err
 		}
+		f := Finding{Consent: c, Outcome: signon.Grant}
+		f.look(&course)
 		fails, err := l.fails(&f)
 		if err != nil {
 			return nil, err
@@ -97,15 +97,16 @@ func (l *Ledger) again(c *Consent, client *Client, now time.Time) signon.SignOn 
 
 // look finds what stands against a consent: a case that blocks, whatever is proven, or one
 // that sends it to review.
-func (f *Finding) look(course *engine.Course, outcome signon.Outcome) {
-	if p := course.Person(); p != nil && p.BreakGlass {
+func (f *Finding) look(course *engine.Course) {
+	if p := course.Person; p != nil && p.BreakGlass {
 		return
 	}
-	if !course.Asked() || course.Unmatched() && outcome == signon.Block {
+	if !course.Asked || course.Unmatched && course.Outcome == signon.Block {
 		f.Outcome, f.Policy = signon.Block, "unmatched"
 		return
 	}
-	for step := range course.Steps() {
+	for i := range course.Steps {
+		step := &course.Steps[i]
 		if step.Stage != rulebook.Enforce || !step.Sure { // where she was, say, is not known today
 			continue
 		}

@@ -1,19 +1,26 @@
 package engine
 
 import (
-	"iter"
-
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/set"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // Course is how a decision came about: what an explanation tells in words, for those who
-// count. It is good until the function that it is given to returns.
+// count. Its memory serves again when another decision is followed into it.
 type Course struct {
-	f      *frame
-	ruling *ruling // nil where no policy was asked
+	Outcome   signon.Outcome
+	Person    *rulebook.Person // nil for a user that is not known
+	Asked     bool             // policies were asked: user, app and action are known, and the user is no emergency account
+	Unmatched bool             // the outcome is the rulebook's unmatched
+	Floor     bool             // the outcome is what the floor came to
+	Steps     []Step           // the cases that were heard, policy by policy
+	Before    history.Query    // what a history is asked, or taught, about the sign-on
+	Country   string           // where the sign-on comes from; "" is unknown
+	Networks  set.Set          // the named networks that the address lies in
+	Form      string           // of the device; "" is unknown
 }
 
 // Step is a case that was heard: one that was unknown, or the one that its policy took.
@@ -26,82 +33,43 @@ type Step struct {
 	Decides bool           // it is among what gave the outcome
 }
 
-// Follow decides as [Engine.Decide] does, the policies on watch heard too, and gives the course
-// of the decision to see. Of the decision itself only the outcome is worked out.
-func (e *Engine) Follow(so *signon.SignOn, d *signon.Decision, see func(*Course)) error {
+// Follow decides as [Engine.Decide] does, the policies on watch heard too, and tells the course
+// of the decision. Of the decision itself only the outcome is worked out.
+func (e *Engine) Follow(so *signon.SignOn, c *Course) error {
 	f := e.frames.Get().(*frame)
-	d.Reset(so.ID, e.rb.Digest)
-	f.see = see
-	err := f.decide(so, d)
-	f.see = nil
+	f.followed.Reset(so.ID, e.rb.Digest)
+	f.course = c
+	err := f.decide(so, &f.followed)
+	f.course = nil
 	f.release()
 	e.frames.Put(f)
-	if err != nil {
-		*d = signon.Refused(so.ID, err)
-	}
 	return err
 }
 
-// Person is the user; nil for one that is not known.
-func (c *Course) Person() *rulebook.Person { return c.f.person }
-
-// Asked reports whether policies were asked: the user, app and action are known, and the
-// user is no emergency account.
-func (c *Course) Asked() bool { return c.ruling != nil }
-
-// Steps are the cases that were heard, policy by policy.
-func (c *Course) Steps() iter.Seq[Step] {
-	return func(yield func(Step) bool) {
-		if c.ruling == nil {
-			return
-		}
-		for i := range c.f.heard {
-			h := &c.f.heard[i]
-			s := Step{Policy: h.policy.Policy, Case: h.kase, Stage: h.stage, Sure: h.sure}
-			if h.kase.Kind != rulebook.Abstain {
-				s.Outcome = c.f.candidate(h)
-				s.Decides = h.stage == rulebook.Enforce && s.Outcome == c.ruling.outcome
-			}
-			if !yield(s) {
-				return
-			}
-		}
-	}
-}
-
-// Unmatched reports whether the outcome is the rulebook's unmatched, and Floor whether it is what the floor came to.
-func (c *Course) Unmatched() bool {
-	return c.ruling != nil && c.ruling.unmatched && c.ruling.outcome == c.f.rb.Unmatched
-}
-
-// Floor reports whether the outcome is what the floor came to.
-func (c *Course) Floor() bool {
-	return c.ruling != nil && c.ruling.floorAsked && c.ruling.floor == c.ruling.outcome && c.ruling.outcome != signon.Grant
-}
-
-// Before is what a history is asked, or taught, about the sign-on.
-func (c *Course) Before() history.Query {
-	if c.f.history.done {
-		return c.f.before
-	}
-	return c.f.query()
-}
-
-// Country is where the sign-on comes from; "" is unknown.
-func (c *Course) Country() string { return c.f.countryCode() }
-
-// Networks calls f with the id of each named network that the address lies in.
-func (c *Course) Networks(each func(id int)) {
-	in, _ := c.f.networksOf()
-	for id := range c.f.rb.Networks.Names {
-		if in.Has(id) {
-			each(id)
-		}
-	}
-}
-
-// Form is the form of the device; "" is unknown.
-func (c *Course) Form() string { return c.f.device.Form }
-
 // Disabled reports whether the user is known and disabled.
-func (c *Course) Disabled() bool { return c.f.person != nil && c.f.person.Active == known.False }
+func (c *Course) Disabled() bool { return c.Person != nil && c.Person.Active == known.False }
+
+// relate tells the course of a decision; the ruling is nil where no policy was asked.
+func (f *frame) relate(c *Course, outcome signon.Outcome, r *ruling) {
+	c.Outcome, c.Person, c.Form, c.Country = outcome, f.person, f.device.Form, f.countryCode()
+	c.Networks, _ = f.networksOf()
+	if c.Before = f.before; !f.history.done {
+		c.Before = f.query()
+	}
+	c.Steps = c.Steps[:0]
+	c.Asked, c.Unmatched, c.Floor = r != nil, false, false
+	if r == nil {
+		return
+	}
+	c.Unmatched = r.unmatched && outcome == f.rb.Unmatched
+	c.Floor = r.floorAsked && r.floor == outcome && outcome != signon.Grant
+	for i := range f.heard {
+		h := &f.heard[i]
+		s := Step{Policy: h.policy.Policy, Case: h.kase, Stage: h.stage, Sure: h.sure}
+		if h.kase.Kind != rulebook.Abstain {
+			s.Outcome = f.candidate(h)
+			s.Decides = h.stage == rulebook.Enforce && s.Outcome == outcome
+		}
+		c.Steps = append(c.Steps, s)
+	}
+}

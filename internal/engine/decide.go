@@ -50,7 +50,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		if d.Explanation != nil {
 			d.Explanation.Ground = signon.GroundIdentity
 		}
-		f.followed(nil)
+		f.noneAsked(d)
 		return nil
 	}
 	if err := f.checkStated(); err != nil {
@@ -59,15 +59,14 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	f.gather(d)
 	if f.person.BreakGlass {
 		f.breakGlass(d)
-		f.followed(nil)
+		f.noneAsked(d)
 		return nil
 	}
 	f.waive()
-	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil || f.see != nil)
+	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil || f.course != nil)
 	r := f.settle(f.heard, false)
-	if f.see != nil { // whoever counts needs no words
-		d.Outcome, f.ruling = r.outcome, r
-		f.followed(&f.ruling)
+	if f.course != nil { // whoever counts needs no words
+		f.relate(f.course, r.outcome, &r)
 		return nil
 	}
 	f.write(d, &r)
@@ -77,11 +76,10 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	return nil
 }
 
-// followed gives the course of the decision to who follows it.
-func (f *frame) followed(r *ruling) {
-	if f.see != nil {
-		f.course = Course{f: f, ruling: r}
-		f.see(&f.course)
+// noneAsked tells the course of a decision for which no policy was asked to who follows it.
+func (f *frame) noneAsked(d *signon.Decision) {
+	if f.course != nil {
+		f.relate(f.course, d.Outcome, nil)
 	}
 }
 

@@ -60,7 +60,7 @@ func (f *frame) lastReport() string {
 func (f *frame) networkNames() string {
 	in, _ := f.networksOf()
 	var names []string
-	for _, id := range in.IDs() {
+	for id := range in.All() {
 		if id < len(f.rb.Networks.Names) {
 			names = append(names, f.rb.Networks.Names[id])
 		}
@@ -108,7 +108,7 @@ func (f *frame) flaggedEvidence(s fact.Slot) string {
 	if !ok {
 		return sansAddress
 	}
-	for _, id := range flagged.IDs() {
+	for id := range flagged.All() {
 		if in.Has(id) {
 			return f.networkEvidence(id)
 		}

@@ -19,20 +19,19 @@ import (
 // frame is one sign-on while it is decided: its facts, worked out when they are first asked
 // for, and the space to work in. Frames are used again.
 type frame struct {
-	e      *Engine
-	rb     *rulebook.Rulebook
-	so     *signon.SignOn
-	now    time.Time
-	person *rulebook.Person
-	target *target
-	index  *index        // of the target, for the action
-	see    func(*Course) // who follows the decision; nil for nobody
-	ruling ruling        // for whom follows it
-	course Course
-	proof  demand.Proof
-	lifts  []*demand.Lift
-	waived []*rulebook.Waiver // in force
-	enrol  enrolment
+	e        *Engine
+	rb       *rulebook.Rulebook
+	so       *signon.SignOn
+	now      time.Time
+	person   *rulebook.Person
+	target   *target
+	index    *index          // of the target, for the action
+	course   *Course         // of the decision, for who follows it; nil for nobody
+	followed signon.Decision // on what is followed
+	proof    demand.Proof
+	lifts    []*demand.Lift
+	waived   []*rulebook.Waiver // in force
+	enrol    enrolment
 
 	device    *signon.Device // merged with the inventory's record; never nil
 	merged    signon.Device

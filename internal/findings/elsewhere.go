@@ -62,7 +62,7 @@ func (c *checker) onlyIPv4(compare *ast.Compare) string {
 		names, v4, v6 = append(names, name), v4 || has4, v6 || has6
 	}
 	if compare.Fact.Text == "network.trusted" {
-		for _, id := range c.rb.Networks.Trusted.IDs() {
+		for id := range c.rb.Networks.Trusted.All() {
 			has4, has6 := c.rb.Networks.Table.Lists(id)
 			add(c.rb.Networks.Names[id], has4, has6)
 		}

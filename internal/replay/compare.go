@@ -158,15 +158,13 @@ func caseName(p *rulebook.Policy, k *rulebook.Case) string {
 type comparer struct {
 	*comparing
 	counted *counting
-	sides   [2]decided
-	see     [2]func(*engine.Course)
-	person  *rulebook.Person
+	lookout lookout
+	sides   [2]side
 }
 
-// decided is what one rulebook made of the sign-on at hand.
-type decided struct {
-	decision signon.Decision
-	before   history.Query
+// side is what one rulebook made of the sign-on at hand.
+type side struct {
+	engine.Course
 	deciding []string
 }
 
@@ -176,51 +174,53 @@ type counting struct {
 }
 
 func newComparer(shared *comparing) *comparer {
-	c := &comparer{comparing: shared, counted: &counting{groups: map[string]*Group{}, Comparison: Comparison{People: map[string]*PersonTally{}, Changes: newSpread(shared.after.Engine.Rulebook().Zone)}}}
-	for i := range c.see {
-		c.see[i] = func(course *engine.Course) { c.course(&c.sides[i], course) }
-	}
-	return c
+	return &comparer{comparing: shared, counted: &counting{groups: map[string]*Group{}, Comparison: Comparison{People: map[string]*PersonTally{}, Changes: newSpread(shared.after.Engine.Rulebook().Zone)}}}
 }
 
-// course notes what decided.
-func (c *comparer) course(side *decided, course *engine.Course) {
-	side.before, side.deciding = course.Before(), side.deciding[:0]
-	c.person = course.Person()
-	for step := range course.Steps() {
-		if step.Decides {
-			side.deciding = append(side.deciding, caseName(step.Policy, step.Case))
+// decides notes what decided.
+func (s *side) decides() {
+	s.deciding = s.deciding[:0]
+	for i := range s.Steps {
+		if step := &s.Steps[i]; step.Decides {
+			s.deciding = append(s.deciding, caseName(step.Policy, step.Case))
 		}
 	}
 	switch {
-	case course.Person() == nil:
-		side.deciding = append(side.deciding, "the user is not known")
-	case course.Disabled():
-		side.deciding = append(side.deciding, "the user is disabled")
-	case course.Unmatched():
-		side.deciding = append(side.deciding, "unmatched")
-	case course.Floor():
-		side.deciding = append(side.deciding, "the floor")
+	case s.Person == nil:
+		s.deciding = append(s.deciding, "the user is not known")
+	case s.Disabled():
+		s.deciding = append(s.deciding, "the user is disabled")
+	case s.Unmatched:
+		s.deciding = append(s.deciding, "unmatched")
+	case s.Floor:
+		s.deciding = append(s.deciding, "the floor")
 	}
 }
 
-func (c *comparer) take(t *turn) error {
+func (c *comparer) take(lane []*turn) {
+	for i, t := range lane {
+		c.lookout.see(lane[i+1:])
+		t.err = c.compare(t)
+	}
+}
+
+func (c *comparer) compare(t *turn) error {
 	both := [2]Side{c.before, c.after}
 	for i := range both {
-		if err := both[i].Engine.Follow(&t.SignOn, &c.sides[i].decision, c.see[i]); err != nil {
+		if err := both[i].Engine.Follow(&t.SignOn, &c.sides[i].Course); err != nil {
 			c.counted.Refused++
 			return nil
 		}
 	}
-	from, to := c.sides[0].decision.Outcome, c.sides[1].decision.Outcome
-	if c.options.asks(&t.SignOn, c.person, to) {
-		if err := c.count(t, from, to); err != nil {
+	before, after := &c.sides[0], &c.sides[1]
+	if c.options.asks(&t.SignOn, after.Person, after.Outcome) {
+		if err := c.count(t, before.Outcome, after.Outcome); err != nil {
 			return err
 		}
 	}
 	for i := range both {
-		if c.options.teaches(t, c.sides[i].decision.Outcome) {
-			both[i].Past.Learn(history.SignOn{Query: c.sides[i].before, ID: t.ID})
+		if s := &c.sides[i]; c.options.teaches(t, s.Outcome) {
+			both[i].Past.Learn(history.SignOn{Query: s.Before, ID: t.ID})
 		}
 	}
 	return nil
@@ -233,6 +233,9 @@ func (c *comparer) count(t *turn, from, to signon.Outcome) error {
 	n.cover(Span{t.Time, t.Time})
 	if from == to {
 		return nil
+	}
+	for i := range c.sides {
+		c.sides[i].decides()
 	}
 	because := c.because(to.StricterThan(from))
 	key := fmt.Sprint(from, to, because)

@@ -22,10 +22,11 @@ type Log struct {
 	In   io.Reader
 }
 
-// The size in bytes of the blocks in which logs are read, and how many are taken at a time.
+// The size in bytes of the blocks in which logs are read, and how many of them each worker
+// has at a time: few, so that they are still in the processor's cache when they are decided.
 const (
 	blockSize  = 256 << 10
-	batchBlock = 64
+	blocksEach = 4
 )
 
 // ahead is how much of a log is looked at to find its first sign-on.
@@ -87,9 +88,9 @@ type reading struct {
 // again takes back a block whose turns are over.
 func (r *reading) again(b *block) { r.used.Put(b) }
 
-// batch reads the next blocks; none is the end.
-func (r *reading) batch() (blocks []*block, err error) {
-	for len(blocks) < batchBlock && len(r.logs) > 0 {
+// batch reads the next blocks, at most so many; none is the end.
+func (r *reading) batch(most int) (blocks []*block, err error) {
+	for len(blocks) < most && len(r.logs) > 0 {
 		b, err := r.next()
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", r.logs[0].Name, err)

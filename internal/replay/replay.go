@@ -49,37 +49,56 @@ type run struct {
 
 // worker decides on sign-ons, those of one user in their order.
 type worker struct {
-	run      *run
-	tally    *Summary
-	line     *turn
-	counts   bool
-	before   history.Query
-	decision signon.Decision
-	see      func(*engine.Course)
+	run     *run
+	tally   *Summary
+	lookout lookout
+	hand    [together]decided // in order
 }
+
+// decided is how a sign-on was decided.
+type decided struct {
+	engine.Course
+	counts bool // it is among those asked for
+}
+
+// together is how many sign-ons are decided before they are counted, so that either finds its
+// code and counts in the processor's cache.
+const together = 32
 
 func newWorker(r *run) *worker {
-	w := &worker{run: r, tally: newSummary(r.engine.Rulebook())}
-	w.see = w.course
-	return w
+	return &worker{run: r, tally: newSummary(r.engine.Rulebook())}
 }
 
-// take decides on one sign-on, counts it, and lets the history learn.
-func (w *worker) take(t *turn) error {
-	w.line = t
-	so := &t.SignOn
-	w.counts = false
-	if err := w.run.engine.Follow(so, &w.decision, w.see); err != nil {
+func (w *worker) take(lane []*turn) {
+	for at := 0; at < len(lane); at += together {
+		turns := lane[at:min(at+together, len(lane))]
+		for i, t := range turns {
+			w.lookout.see(lane[at+i+1:])
+			t.err = w.decide(t, &w.hand[i])
+		}
+		for i, t := range turns {
+			if d := &w.hand[i]; d.counts {
+				w.tally.count(&t.Line, &d.Course)
+			}
+		}
+	}
+}
+
+// decide decides on one sign-on, and lets the history learn.
+func (w *worker) decide(t *turn, d *decided) error {
+	so, o := &t.SignOn, &w.run.options
+	d.counts = false
+	if err := w.run.engine.Follow(so, &d.Course); err != nil {
 		w.tally.Refused++
 		return nil
 	}
-	if w.counts && w.run.options.Decisions != nil {
+	if d.counts = o.asks(so, d.Person, d.Outcome); d.counts && o.Decisions != nil {
 		if err := w.explain(t); err != nil {
 			return err
 		}
 	}
-	if w.run.options.teaches(t, w.decision.Outcome) {
-		w.run.past.Learn(history.SignOn{Query: w.before, ID: so.ID})
+	if o.teaches(t, d.Outcome) {
+		w.run.past.Learn(history.SignOn{Query: d.Before, ID: so.ID})
 	}
 	return nil
 }
@@ -100,14 +119,6 @@ func (w *worker) explain(t *turn) (err error) {
 	}
 	t.decision, err = json.Marshal(d)
 	return err
-}
-
-// course counts the decision if it is among those asked for.
-func (w *worker) course(c *engine.Course) {
-	w.before = c.Before()
-	if w.counts = w.run.options.asks(&w.line.SignOn, c.Person(), w.decision.Outcome); w.counts {
-		w.tally.count(&w.line.Line, c, w.decision.Outcome)
-	}
 }
 
 // asks reports whether a sign-on is among those that count.

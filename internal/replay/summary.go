@@ -30,7 +30,7 @@ type Summary struct {
 
 // Reasoning is what decided, and what became of what the log recorded.
 type Reasoning struct {
-	Cases    map[*rulebook.Case]*CaseTally
+	Cases    []CaseTally          // by the number of the case
 	Grounds  map[string]*Outcomes // what decided beside policies
 	Recorded Table                // by the outcome that the log recorded, and that of now
 }
@@ -52,6 +52,9 @@ type CaseTally struct {
 	first   Outcomes // of those that no earlier case of the policy gave
 }
 
+// Heard reports whether the case was taken or unknown at all.
+func (t *CaseTally) Heard() bool { return t.Open+t.Taken.All() > 0 }
+
 // PersonTally counts what became of a person's sign-ons.
 type PersonTally struct {
 	Outcomes Outcomes
@@ -69,23 +72,30 @@ type WatchTally struct {
 
 func newSummary(rb *rulebook.Rulebook) *Summary {
 	return &Summary{rb: rb, Spread: newSpread(rb.Zone), Countries: map[string]*Outcomes{}, Forms: map[string]*Outcomes{},
-		Networks: make([]Outcomes, len(rb.Networks.Names)), Reasoning: newReasoning(), People: map[string]*PersonTally{},
-		Watched: map[*rulebook.Policy]*WatchTally{}, Consents: Consents{Reasoning: newReasoning(), Clients: map[string]*Outcomes{}}}
+		Networks: make([]Outcomes, len(rb.Networks.Names)), Reasoning: newReasoning(rb), People: map[string]*PersonTally{},
+		Watched: map[*rulebook.Policy]*WatchTally{}, Consents: Consents{Reasoning: newReasoning(rb), Clients: map[string]*Outcomes{}}}
 }
 
-func newReasoning() Reasoning {
-	return Reasoning{Cases: map[*rulebook.Case]*CaseTally{}, Grounds: map[string]*Outcomes{}}
+func newReasoning(rb *rulebook.Rulebook) Reasoning {
+	r := Reasoning{Cases: make([]CaseTally, rb.CaseCount), Grounds: map[string]*Outcomes{}}
+	for _, p := range rb.Policies {
+		for i := range p.Cases {
+			k := &p.Cases[i]
+			r.Cases[k.Number].Policy, r.Cases[k.Number].Case = p, k
+		}
+	}
+	return r
 }
 
 // count counts one decision.
-func (s *Summary) count(l *Line, c *engine.Course, outcome signon.Outcome) {
-	so := &l.SignOn
+func (s *Summary) count(l *Line, c *engine.Course) {
+	so, outcome := &l.SignOn, c.Outcome
 	if so.Action == rulebook.Consent {
-		s.consent(l, c, outcome)
+		s.consent(l, c)
 		return
 	}
 	s.Spread.count(so, outcome)
-	at(s.Forms, c.Form())[outcome]++
+	at(s.Forms, c.Form)[outcome]++
 	person := at(s.People, so.User)
 	person.Outcomes[outcome]++
 	if l.Recorded {
@@ -97,26 +107,26 @@ func (s *Summary) count(l *Line, c *engine.Course, outcome signon.Outcome) {
 			person.Looser++
 		}
 	}
-	if c.Person() == nil {
+	if c.Person == nil {
 		at(s.Grounds, "the user is not known")[outcome]++
 		return
 	}
-	at(s.Countries, c.Country())[outcome]++
+	at(s.Countries, c.Country)[outcome]++
 	inSome := false
-	c.Networks(func(id int) {
+	for id := range c.Networks.All() {
 		s.Networks[id][outcome]++
 		inSome = true
-	})
+	}
 	if !inSome {
 		s.Elsewhere[outcome]++
 	}
-	s.ground(c, outcome)
-	s.steps(so.User, c, outcome, &s.Reasoning)
+	s.ground(c)
+	s.steps(so.User, c, &s.Reasoning)
 }
 
 // consent counts a request for consent.
-func (s *Summary) consent(l *Line, c *engine.Course, outcome signon.Outcome) {
-	t := &s.Consents
+func (s *Summary) consent(l *Line, c *engine.Course) {
+	t, outcome := &s.Consents, c.Outcome
 	t.Outcomes[outcome]++
 	if l.Recorded {
 		t.Recorded[l.Outcome][outcome]++
@@ -126,35 +136,41 @@ func (s *Summary) consent(l *Line, c *engine.Course, outcome signon.Outcome) {
 		client = l.Consent.Client
 	}
 	at(t.Clients, client)[outcome]++
-	if c.Person() == nil {
+	if c.Person == nil {
 		at(t.Grounds, "the user is not known")[outcome]++
 		return
 	}
-	t.ground(c, outcome)
-	s.steps(l.User, c, outcome, &t.Reasoning)
+	t.ground(c)
+	s.steps(l.User, c, &t.Reasoning)
 }
 
 // ground counts what decided beside policies.
-func (s *Reasoning) ground(c *engine.Course, outcome signon.Outcome) {
+func (s *Reasoning) ground(c *engine.Course) {
+	ground := ""
 	switch {
 	case c.Disabled():
-		at(s.Grounds, "the user is disabled")[outcome]++
-	case !c.Asked() && c.Person().BreakGlass:
-		at(s.Grounds, "an emergency account")[outcome]++
-	case !c.Asked():
-		at(s.Grounds, "the app or action is not known")[outcome]++
-	case c.Unmatched():
-		at(s.Grounds, "no policy spoke: unmatched")[outcome]++
-	case c.Floor():
-		at(s.Grounds, "the floor")[outcome]++
+		ground = "the user is disabled"
+	case !c.Asked && c.Person.BreakGlass:
+		ground = "an emergency account"
+	case !c.Asked:
+		ground = "the app or action is not known"
+	case c.Unmatched:
+		ground = "no policy spoke: unmatched"
+	case c.Floor:
+		ground = "the floor"
+	default:
+		return
 	}
+	at(s.Grounds, ground)[c.Outcome]++
 }
 
 // steps counts the cases that were heard, and what those on watch would have done.
-func (s *Summary) steps(user string, c *engine.Course, outcome signon.Outcome, to *Reasoning) {
+func (s *Summary) steps(user string, c *engine.Course, to *Reasoning) {
+	outcome := c.Outcome
 	var watched, decided *rulebook.Policy
 	strictest := signon.Grant
-	for step := range c.Steps() {
+	for i := range c.Steps {
+		step := &c.Steps[i]
 		if step.Policy != watched && watched != nil {
 			s.watch(watched, user, strictest, outcome)
 			watched = nil
@@ -168,8 +184,7 @@ func (s *Summary) steps(user string, c *engine.Course, outcome signon.Outcome, t
 			}
 			continue
 		}
-		t := at(to.Cases, step.Case)
-		t.Policy, t.Case = step.Policy, step.Case
+		t := &to.Cases[step.Case.Number]
 		if step.Sure {
 			t.Taken[outcome]++
 		} else {
@@ -251,9 +266,8 @@ func (s *Summary) add(o *Summary) {
 
 func (s *Reasoning) add(o *Reasoning) {
 	addAll(s.Grounds, o.Grounds)
-	for k, v := range o.Cases {
-		t := at(s.Cases, k)
-		t.Policy, t.Case = v.Policy, v.Case
+	for i := range o.Cases {
+		t, v := &s.Cases[i], &o.Cases[i]
 		t.Taken.add(&v.Taken)
 		t.Decided.add(&v.Decided)
 		t.first.add(&v.first)

@@ -33,7 +33,8 @@ type Reason struct {
 
 // Reasons tell what gave an outcome: the cases, the most frequent first, then what is no case.
 func (s *Reasoning) Reasons(outcome signon.Outcome) (cases, others []Reason) {
-	for _, t := range s.Cases {
+	for i := range s.Cases {
+		t := &s.Cases[i]
 		if n := t.Decided[outcome]; n > 0 {
 			cases = append(cases, Reason{CaseTally: t, Count: n})
 		}
@@ -62,7 +63,7 @@ func (s *Summary) PolicyRows() (rows []PolicyRow) {
 	for _, p := range s.rb.Policies {
 		row := PolicyRow{Policy: p}
 		for i := range p.Cases {
-			if t, ok := s.Cases[&p.Cases[i]]; ok && t.Decided.All() > 0 {
+			if t := &s.Cases[p.Cases[i].Number]; t.Decided.All() > 0 {
 				row.Cases = append(row.Cases, t)
 				row.Outcomes.add(&t.first)
 			}

@@ -27,13 +27,12 @@ type through struct {
 	bad     []BadLine
 	badAll  int
 	taken   int
-	looked  atomic.Int64 // what the workers saw ahead, or the compiler would leave looking out
 	seed    maphash.Seed
 }
 
-// taker takes sign-ons, each when its turn comes.
+// taker takes sign-ons whose turn it is, one after the other.
 type taker interface {
-	take(t *turn) error
+	take(lane []*turn)
 }
 
 // takeThrough takes logs through workers of a kind, and gives the workers back.
@@ -62,7 +61,7 @@ func (r *through) run(logs []Log) error {
 	defer close(stop)
 	go func() {
 		for {
-			blocks, err := r.in.batch()
+			blocks, err := r.in.batch(blocksEach * len(r.workers))
 			if err == nil {
 				r.decode(blocks)
 			}
@@ -142,17 +141,11 @@ func (r *through) share(ready []*turn) {
 	}
 	begun := make([]atomic.Bool, len(r.lanes))
 	r.each(func(w int, worker taker) {
-		looked := 0
-		defer func() { r.looked.Add(int64(looked)) }()
 		first := w * len(r.lanes) / len(r.workers)
 		for i := range r.lanes {
 			lane := (first + i) % len(r.lanes)
-			if begun[lane].Swap(true) {
-				continue
-			}
-			for i, t := range r.lanes[lane] {
-				looked += lookAhead(r.lanes[lane][i+1:])
-				t.err = worker.take(t)
+			if !begun[lane].Swap(true) {
+				worker.take(r.lanes[lane])
 			}
 		}
 	})
@@ -186,15 +179,18 @@ func (r *through) take(last bool) error {
 	return nil
 }
 
-// lookAhead reads something of the turns that come next, and of what the very next one points
-// to, so that the processor fetches their memory while another turn is taken.
-func lookAhead(next []*turn) (n int) {
+// lookout is what was seen of the turns that come next: kept, or the compiler would leave looking out.
+type lookout int
+
+// see reads something of the turns that come next, and of what the very next one points to,
+// so that the processor fetches their memory while another turn is taken.
+func (l *lookout) see(next []*turn) {
 	const far = 3
 	if len(next) < far {
-		return 0
+		return
 	}
 	t := next[far-1]
-	n = t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence) + int(t.user)
+	n := t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence) + int(t.user)
 	t = next[0]
 	if t.Device != nil {
 		n += len(t.Device.ID) + len(t.Device.Attributes)
@@ -208,5 +204,5 @@ func lookAhead(next []*turn) (n int) {
 	if t.ID != "" {
 		n += int(t.ID[0])
 	}
-	return n
+	*l += lookout(n)
 }

@@ -32,6 +32,16 @@ func (r *resolver) policies(scope *condition.Scope) {
 		r.rb.Policies = append(r.rb.Policies, p)
 	}
 	slices.SortFunc(r.rb.Policies, func(a, b *Policy) int { return cmp.Compare(a.Name, b.Name) })
+	r.numberCases()
+}
+
+func (r *resolver) numberCases() {
+	for _, p := range r.rb.Policies {
+		for i := range p.Cases {
+			p.Cases[i].Number = r.rb.CaseCount
+			r.rb.CaseCount++
+		}
+	}
 }
 
 func (r *resolver) doing(list []ast.Name) []string {

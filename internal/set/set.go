@@ -1,7 +1,10 @@
 // Package set has sets of small numbers, such as the ids of what was declared.
 package set
 
-import "math/bits"
+import (
+	"iter"
+	"math/bits"
+)
 
 // Set is a set of small numbers.
 type Set []uint64
@@ -37,12 +40,15 @@ func (s Set) Intersects(t Set) bool {
 	return false
 }
 
-// IDs lists the members in order.
-func (s Set) IDs() (ids []int) {
-	for i, w := range s {
-		for ; w != 0; w &= w - 1 {
-			ids = append(ids, i<<6+bits.TrailingZeros64(w))
+// All are the members in order.
+func (s Set) All() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for i, w := range s {
+			for ; w != 0; w &= w - 1 {
+				if !yield(i<<6 + bits.TrailingZeros64(w)) {
+					return
+				}
+			}
 		}
 	}
-	return ids
 }
