@@ -403,7 +403,7 @@ func (x *consents) audit() error {
 		return x.writeJSON(auditJSON(checked, found))
 	}
 	if len(found) == 0 {
-		fmt.Fprintf(x.out, "%s: the policies of today would give each of %s.\n", x.paint.green("Nothing to mend"), spell.Plural(checked, "consent that holds"))
+		fmt.Fprintf(x.out, "%s: today's policies would give every consent that holds (%d) again.\n", x.paint.green("Nothing to mend"), checked)
 		return nil
 	}
 	fmt.Fprintf(x.out, "%s, of %d that hold, would not be given today.\n", x.paint.bold(spell.Plural(len(found), "consent")), checked)
