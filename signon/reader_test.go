@@ -43,7 +43,7 @@ func TestReadQuickly(t *testing.T) {
 		require.False(t, sameAsLibrary(t, text, text), "%s is left to the library", text)
 	}
 	for _, same := range [][2]string{
-		{`"id":"s-1"`, `"id":"søndag, hos \u007f}]"`}, {`"id":"w"`, `"id":""`}, {`T05:00:00Z`, `T07:59:59Z`}, {`a browser`, strings.Repeat("x", 99)},
+		{`"id":"s-1"`, `"id":"søndag, hos \u007f}]"`}, {`"id":"w"`, `"id":""`}, {`T05:00:00Z`, `T07:59:59Z`}, {`T05:00:00Z`, `T05:00:00.123456+01:00`}, {`a browser`, strings.Repeat("x", 99)},
 		{`"outcome":"grant"`, `"outcome":"block"`}, {`"managed":true`, `"managed":null`}, {`"old":true`, `"old":-1.5e9`}, {`}}`, "}} \n"},
 	} {
 		text := strings.Replace(logged, same[0], same[1], 1)
@@ -51,29 +51,31 @@ func TestReadQuickly(t *testing.T) {
 		require.Equal(t, !strings.Contains(same[1], `\`), sameAsLibrary(t, logged, text), "%s", same[1])
 	}
 	for old, now := range map[string]string{
-		`"id":"s-1"`:           `"id":"s\u002d1"`,
-		`{"subject"`:           "{\t\"subject\"",
-		`"id":"w"`:             `"id":"w","id":"v"`,
-		`"agent":"a browser"`:  `"agent":["a browser"]`,
-		`"country":"NO"`:       `"country":"XX"`,
-		`"client":"browser"`:   `"client":"Browser"`,
-		`"type":"user"`:        `"type":"usér"`,
-		`"managed":true`:       `"managed":"yes"`,
-		`"managed":`:           `"managed":1`,
-		`"form":"tablet"`:      `"form":"tablet","colour":"red"`,
-		`T05:00:00Z`:           `T25:00:00Z`,
-		`05:00:00Z`:            `05:00:60Z`,
-		`2026-10-26T05:30`:     `0026-10-26T05:30`,
-		`"outcome":"grant"`:    `"outcome":null`,
-		`"old":true}}`:         `"old":true}`,
-		`"old":true`:           `"old":01`,
-		`"old":`:               `"risk":`,
-		`"subject":{`:          `"subject":{"properties":{"a":"b"},`,
-		`"password","passkey"`: `"password",`,
-		`,"evidence":[{`:       `,"evidence":[,{`,
-		`a browser`:            "a\tbrowser",
-		`mira`:                 "m\xffra",
-		`"method":"password"`:  `"method":""`,
+		`"id":"s-1"`:            `"id":"s\u002d1"`,
+		`{"subject"`:            "{\t\"subject\"",
+		`"id":"w"`:              `"id":"w","id":"v"`,
+		`"agent":"a browser"`:   `"agent":["a browser"]`,
+		`"country":"NO"`:        `"country":"XX"`,
+		`"client":"browser"`:    `"client":"Browser"`,
+		`"type":"user"`:         `"type":"usér"`,
+		`"managed":true`:        `"managed":"yes"`,
+		`"managed":`:            `"managed":1`,
+		`"form":"tablet"`:       `"form":"tablet","colour":"red"`,
+		`T05:00:00Z`:            `T25:00:00Z`,
+		`05:00:00Z"`:            `05:00:00.5+25:00"`,
+		`::ffff:198.51.100.209`: ``,
+		`05:00:00Z`:             `05:00:60Z`,
+		`2026-10-26T05:30`:      `0026-10-26T05:30`,
+		`"outcome":"grant"`:     `"outcome":null`,
+		`"old":true}}`:          `"old":true}`,
+		`"old":true`:            `"old":01`,
+		`"old":`:                `"risk":`,
+		`"subject":{`:           `"subject":{"properties":{"a":"b"},`,
+		`"password","passkey"`:  `"password",`,
+		`,"evidence":[{`:        `,"evidence":[,{`,
+		`a browser`:             "a\tbrowser",
+		`mira`:                  "m\xffra",
+		`"method":"password"`:   `"method":""`,
 	} {
 		text := strings.Replace(logged, old, now, 1)
 		require.NotEqual(t, logged, text)

@@ -26,7 +26,7 @@ type state struct{ edges []edge } // the longest text first
 
 // edge leads from the end of a value to the beginning of the next.
 type edge struct {
-	text  string  // what stands between them
+	text  []byte  // what stands between them
 	head  uint64  // its first word,
 	mask  uint64  // what counts of that,
 	tail  uint64  // and its last word, if it has more than one
@@ -45,42 +45,40 @@ const (
 )
 
 func newEdge(p step, to *state) edge {
-	e := edge{text: p.text, opens: p.opens, slot: p.slot, to: to, mask: ^uint64(0)}
-	e.head = firstWord([]byte(p.text))
-	if n := len(p.text); n > word {
-		e.tail = firstWord([]byte(p.text[n-word:]))
-	} else {
-		e.mask >>= 8 * (word - n)
+	g := gistOf(p.text)
+	e := edge{text: p.text, head: g.head, mask: ^uint64(0), tail: g.tail, opens: p.opens, slot: p.slot, to: to}
+	if g.length < word {
+		e.mask >>= 8 * (word - g.length)
 	}
 	return e
-}
-
-const word = 8 // bytes
-
-// firstWord is the first word of a text, with zeros behind one that is shorter.
-func firstWord(data []byte) uint64 {
-	if len(data) < word {
-		var padded [word]byte
-		copy(padded[:], data)
-		return binary.LittleEndian.Uint64(padded[:])
-	}
-	return binary.LittleEndian.Uint64(data)
 }
 
 // next is the edge that a text begins with; nil is none. Most edges are of one or two words.
 func (s *state) next(data []byte) *edge {
 	head := firstWord(data)
 	for i := range s.edges {
-		e := &s.edges[i]
-		n := len(e.text)
-		if head&e.mask != e.head || n > len(data) {
-			continue
-		}
-		if n <= word || firstWord(data[n-word:n]) == e.tail && (n <= 2*word || string(data[word:n-word]) == e.text[word:n-word]) {
+		if e := &s.edges[i]; head&e.mask == e.head && e.goesOn(data) {
 			return e
 		}
 	}
 	return nil
+}
+
+// goesOn reports whether data that has the edge's head has all of its text.
+func (e *edge) goesOn(data []byte) bool {
+	n := len(e.text)
+	if n <= word || n > len(data) {
+		return n <= len(data)
+	}
+	if binary.LittleEndian.Uint64(data[n-word:]) != e.tail {
+		return false
+	}
+	for i := word; i < n-word; i += word {
+		if binary.LittleEndian.Uint64(data[i:]) != binary.LittleEndian.Uint64(e.text[i:]) {
+			return false
+		}
+	}
+	return true
 }
 
 // The most that is learned. What is beyond is left to the library.
@@ -93,7 +91,7 @@ const (
 
 // learn learns the shape of a request that the library could read.
 func (a *shapes) learn(data []byte) {
-	data = bytes.TrimRight(data, blanks)
+	data = trimmed(data)
 	if len(data) > mostOfOne || a.learned > mostLearned {
 		return
 	}
@@ -105,7 +103,7 @@ func (a *shapes) learn(data []byte) {
 	s := &a.start
 	for _, p := range steps {
 		to := a.state(p.state)
-		if !slices.ContainsFunc(s.edges, func(e edge) bool { return e.text == p.text }) {
+		if !slices.ContainsFunc(s.edges, func(e edge) bool { return bytes.Equal(e.text, p.text) }) {
 			if len(s.edges) == mostEdges {
 				return
 			}
@@ -132,7 +130,7 @@ func (a *shapes) state(name string) *state {
 
 // step is an edge that a request takes.
 type step struct {
-	text  string
+	text  []byte
 	opens opening
 	slot  slot
 	state string // that it leads to: the open arrays, and the open objects with the names in them; "" is the end
@@ -161,7 +159,7 @@ func stepsOf(data []byte) ([]step, bool) {
 		t, err := w.tokens.ReadToken()
 		switch {
 		case errors.Is(err, io.EOF):
-			return append(w.steps, step{text: string(data[w.from:]), opens: w.opens}), true
+			return append(w.steps, step{text: bytes.Clone(data[w.from:]), opens: w.opens}), true
 		case err != nil || !w.token(t):
 			return nil, false
 		}
@@ -240,7 +238,7 @@ func (w *walk) value(t jsontext.Token) bool {
 	for _, c := range w.open {
 		names += c.names
 	}
-	w.steps = append(w.steps, step{string(w.data[w.from:start]), w.opens, slot, names})
+	w.steps = append(w.steps, step{bytes.Clone(w.data[w.from:start]), w.opens, slot, names})
 	w.from, w.opens = end, 0
 	return true
 }

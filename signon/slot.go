@@ -149,67 +149,57 @@ func (r *Reader) set(s slot, value []byte) (ok bool) {
 	l := r.to
 	switch s {
 	case slotIgnored, slotIgnoredScalar:
-		return true
-	case slotIP:
-		return r.addr(&l.IP, value)
-	case slotTime:
-		return r.instant(&l.Time, value)
-	case slotSessionStarted:
-		return r.instant(&l.Session.Started, value)
-	case slotGivenAt:
-		return r.instant(&r.proof().Time, value)
-	case slotDeviceReported:
-		return r.instant(&l.Device.Reported, value)
-	case slotID:
-		l.ID = string(value)
-		return true
-	case slotSessionID:
-		l.Session.ID = string(value)
-		return true
-	}
-	if s.scalar() {
-		return r.setYesNo(s, value)
-	}
-	return r.setText(s, r.shared(value))
-}
-
-func (r *Reader) setText(s slot, text string) (ok bool) {
-	l := r.to
-	switch s {
 	case slotUser:
-		l.User = text
+		l.User = r.recent.shared(value)
 	case slotAction:
-		l.Action = text
+		l.Action = r.recent.shared(value)
 	case slotApp:
-		l.App = text
+		l.App = r.recent.shared(value)
+	case slotID:
+		l.ID = r.space.text(value)
+	case slotTime:
+		return r.recent.instant(&l.Time, value)
+	case slotIP:
+		return r.recent.addr(&l.IP, value)
 	case slotCountry:
-		l.Country = text
-		return IsCountry(text)
+		l.Country = r.recent.shared(value)
+		return IsCountry(l.Country)
 	case slotClient:
-		l.Client = Client(text)
+		l.Client = Client(r.recent.shared(value))
 		return l.Client.known()
 	case slotDeviceID:
-		l.Device.ID = text
+		l.Device.ID = r.recent.shared(value)
 	case slotDeviceOS:
-		l.Device.OS = text
+		l.Device.OS = r.recent.shared(value)
 	case slotDeviceVersion:
-		l.Device.Version = text
+		l.Device.Version = r.recent.shared(value)
 	case slotDeviceForm:
-		l.Device.Form = text
+		l.Device.Form = r.recent.shared(value)
+	case slotDeviceReported:
+		return r.recent.instant(&l.Device.Reported, value)
+	case slotSessionID:
+		l.Session.ID = r.space.text(value)
+	case slotSessionStarted:
+		return r.recent.instant(&l.Session.Started, value)
 	case slotPresented:
-		r.presented = append(r.presented, text)
+		r.presented = append(r.presented, r.recent.shared(value))
 	case slotMethod:
-		r.proof().Method = text
+		r.proof().Method = r.recent.shared(value)
+	case slotGivenAt:
+		return r.recent.instant(&r.proof().Time, value)
 	case slotGivenSession:
-		r.proof().Session = text
+		r.proof().Session = r.recent.shared(value)
 	case slotGivenDevice:
-		r.proof().Device = text
+		r.proof().Device = r.recent.shared(value)
 	case slotGivenApp:
-		r.proof().App = text
+		r.proof().App = r.recent.shared(value)
 	case slotOutcome:
-		o, err := ParseOutcome(text)
-		l.Outcome, l.Recorded = o, true
+		var err error
+		l.Outcome, err = ParseOutcome(string(value))
+		l.Recorded = true
 		return err == nil
+	default:
+		return r.setYesNo(s, value)
 	}
 	return true
 }

@@ -1,12 +1,16 @@
 package signon
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Space is memory for what requests read by a [Reader] point to. Its zero value is ready for use.
 type Space struct {
 	devices  slab[Device]
 	methods  slab[string]
 	evidence slab[Evidence]
+	texts    *strings.Builder // of many texts
 }
 
 // Free lets the space serve again: nothing that was read into it is used any more.
@@ -56,4 +60,19 @@ func (s *Space) copyEvidence(list []Evidence) []Evidence {
 		return slices.Clone(list)
 	}
 	return s.evidence.copies(list)
+}
+
+// text is a string of these characters. It does not serve again, but shares its memory with others.
+func (s *Space) text(b []byte) string {
+	const piece = 4 << 10
+	if s == nil || len(b) > piece/8 {
+		return string(b)
+	}
+	if s.texts == nil || s.texts.Cap()-s.texts.Len() < len(b) {
+		s.texts = &strings.Builder{}
+		s.texts.Grow(piece)
+	}
+	n := s.texts.Len()
+	s.texts.Write(b)
+	return s.texts.String()[n:]
 }
