@@ -93,7 +93,7 @@ func (f *frame) begin(so *signon.SignOn) {
 
 // identify finds the user, the app and the action; stop says which of them is not known.
 func (f *frame) identify(action string) (stop string, err error) {
-	if f.person, err = f.e.Person(f.so.User); err != nil {
+	if f.person, err = f.who(); err != nil {
 		return "", fmt.Errorf("the user %q cannot be looked up: %w", f.so.User, err)
 	}
 	target, declared := f.e.targets[f.so.App]
@@ -113,6 +113,18 @@ func (f *frame) identify(action string) (stop string, err error) {
 		return fmt.Sprintf("The action %q is not known.", action), nil
 	}
 	return "", nil
+}
+
+// who finds the user, who in a log is often the one of the sign-on before.
+func (f *frame) who() (*rulebook.Person, error) {
+	if p := f.last; p != nil && p.ID == f.so.User {
+		return p, nil
+	}
+	p, err := f.e.Person(f.so.User)
+	if f.e.sources.People == nil { // so that nobody changes
+		f.last = p
+	}
+	return p, err
 }
 
 // Person finds a user, in the rulebook or outside; nil is one that is not known.

@@ -24,6 +24,7 @@ type frame struct {
 	so       *signon.SignOn
 	now      time.Time
 	person   *rulebook.Person
+	last     *rulebook.Person // found
 	target   *target
 	index    *index          // of the target, for the action
 	course   *Course         // of the decision, for who follows it; nil for nobody

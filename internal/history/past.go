@@ -33,7 +33,8 @@ const entrySize, seenSize = 32, 16 // held to the structs by a test
 const RememberedIDs = shards * idsOfShard
 
 const (
-	shards     = 64
+	shardBits  = 6
+	shards     = 1 << shardBits
 	idsOfShard = 1 << 14
 )
 
@@ -47,9 +48,9 @@ type Past struct {
 
 // shard holds some of the users, and some of the ids.
 type shard struct {
-	mu       sync.RWMutex
-	users    map[string]*trail
-	ids, old map[uint64]struct{}
+	mu    sync.Mutex
+	users map[string]*trail
+	ids   ids
 }
 
 // trail is what is kept of one user: the sign-ons by time, each property in a list of its
@@ -133,12 +134,12 @@ func (p *Past) trail(sh *shard, user string, hash uint64) *trail {
 func (p *Past) with(user string, hash uint64, f func(*trail)) (here *trail) {
 	for past := p; past != nil; past = past.base {
 		sh := &past.shards[hash%shards]
-		sh.mu.RLock()
+		sh.mu.Lock()
 		t := sh.users[user]
 		if t != nil {
 			f(t)
 		}
-		sh.mu.RUnlock()
+		sh.mu.Unlock()
 		switch {
 		case t != nil && past == p:
 			return t
@@ -164,33 +165,14 @@ func (p *Past) hash(text string) uint64 { return maphash.String(p.seed, text) }
 // learnID reports whether the id is new.
 func (p *Past) learnID(id uint64) bool {
 	for q := p.base; q != nil; q = q.base {
-		if q.shards[id%shards].knows(id) {
+		if q.shards[id%shards].ids.has(id) {
 			return false
 		}
 	}
 	sh := &p.shards[id%shards]
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	if _, old := sh.old[id]; old {
-		return false
-	}
-	if sh.ids == nil {
-		sh.ids = map[uint64]struct{}{}
-	}
-	before := len(sh.ids)
-	if sh.ids[id] = struct{}{}; len(sh.ids) == before {
-		return false
-	}
-	if len(sh.ids) == idsOfShard {
-		sh.ids, sh.old = make(map[uint64]struct{}, idsOfShard), sh.ids
-	}
-	return true
-}
-
-func (sh *shard) knows(id uint64) bool {
-	_, recent := sh.ids[id]
-	_, old := sh.old[id]
-	return recent || old
+	return sh.ids.add(id)
 }
 
 func (p *Past) entry(q *Query) entry {
@@ -232,11 +214,18 @@ func (t *trail) add(e entry) {
 		t.makeRoom()
 	}
 	i := len(t.at)
-	for i > t.first && t.at[i-1] > e.at {
-		i--
+	t.at, t.clocks = append(t.at, e.at), append(t.clocks, e.clock)
+	t.devices, t.wheres = append(t.devices, e.device), append(t.wheres, e.where)
+	for ; i > t.first && t.at[i-1] > e.at; i-- {
+		t.swap(i, i-1)
 	}
-	t.at, t.clocks = slices.Insert(t.at, i, e.at), slices.Insert(t.clocks, i, e.clock)
-	t.devices, t.wheres = slices.Insert(t.devices, i, e.device), slices.Insert(t.wheres, i, e.where)
+}
+
+func (t *trail) swap(i, j int) {
+	t.at[i], t.at[j] = t.at[j], t.at[i]
+	t.clocks[i], t.clocks[j] = t.clocks[j], t.clocks[i]
+	t.devices[i], t.devices[j] = t.devices[j], t.devices[i]
+	t.wheres[i], t.wheres[j] = t.wheres[j], t.wheres[i]
 }
 
 // makeRoom moves the entries that are kept to the beginning of their lists, or to longer lists.
@@ -411,6 +400,9 @@ func moment(micros int64) time.Time {
 
 // distance is how far apart two positions surely are, in kilometres along a great circle.
 func distance(a, b *where) float64 {
+	if a.lat == b.lat && a.long == b.long {
+		return 0
+	}
 	return max(0, place.Kilometres(float64(a.lat)/1e6, float64(a.long)/1e6, float64(b.lat)/1e6, float64(b.long)/1e6)-
 		float64(a.accuracy)-float64(b.accuracy))
 }

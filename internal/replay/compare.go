@@ -197,11 +197,14 @@ func (s *side) decides() {
 	}
 }
 
-func (c *comparer) take(lane []*turn) {
+func (c *comparer) take(lane []*turn) error {
 	for i, t := range lane {
 		c.lookout.see(lane[i+1:])
-		t.err = c.compare(t)
+		if err := c.compare(t); err != nil {
+			return err
+		}
 	}
+	return nil
 }
 
 func (c *comparer) compare(t *turn) error {

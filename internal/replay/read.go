@@ -41,6 +41,8 @@ type block struct {
 	memory []byte
 	data   []byte // the part that holds the lines
 	turns  []turn
+	queue  []queued
+	sorted bool         // the turns, by time
 	space  signon.Space // of the turns
 	over   int          // turns that are
 	bad    []BadLine
@@ -143,7 +145,7 @@ func (r *reading) next() (*block, error) {
 func (r *reading) give(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
 	b.space.Free()
-	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0], space: b.space}
+	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0], queue: b.queue[:0], space: b.space}
 	b.lines = bytes.Count(b.data, []byte("\n"))
 	r.line += b.lines
 	if !r.begun {
@@ -160,13 +162,13 @@ func (r *reading) give(b *block, data []byte, cut int) error {
 // decode decodes the lines of the block, and says whose turn each is.
 func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 	n := b.first - 1
-	b.turns = slices.Grow(b.turns, b.lines+1)
+	b.turns, b.queue, b.sorted = slices.Grow(b.turns, b.lines+1), slices.Grow(b.queue, b.lines+1), true
 	for text := range bytes.Lines(b.data) {
 		n++
 		if len(bytes.TrimSpace(text)) == 0 {
 			continue
 		}
-		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n}, of: b})
+		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n}})
 		t := &b.turns[len(b.turns)-1]
 		err := reader.DecodeLoggedInto(text, &t.Logged, &b.space)
 		if err == nil && t.Time.IsZero() {
@@ -177,6 +179,8 @@ func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 			b.turns = b.turns[:len(b.turns)-1]
 			continue
 		}
-		t.user = maphash.String(seed, t.User)
+		q := queued{t, maphash.String(seed, t.User), b}
+		b.sorted = b.sorted && (len(b.queue) == 0 || byTime(b.queue[len(b.queue)-1], q) <= 0)
+		b.queue = append(b.queue, q)
 	}
 }

@@ -69,12 +69,14 @@ func newWorker(r *run) *worker {
 	return &worker{run: r, tally: newSummary(r.engine.Rulebook())}
 }
 
-func (w *worker) take(lane []*turn) {
+func (w *worker) take(lane []*turn) error {
 	for at := 0; at < len(lane); at += together {
 		turns := lane[at:min(at+together, len(lane))]
 		for i, t := range turns {
 			w.lookout.see(lane[at+i+1:])
-			t.err = w.decide(t, &w.hand[i])
+			if err := w.decide(t, &w.hand[i]); err != nil {
+				return err
+			}
 		}
 		for i, t := range turns {
 			if d := &w.hand[i]; d.counts {
@@ -82,6 +84,7 @@ func (w *worker) take(lane []*turn) {
 			}
 		}
 	}
+	return nil
 }
 
 // decide decides on one sign-on, and lets the history learn.

@@ -25,7 +25,9 @@ type Summary struct {
 	Watched  map[*rulebook.Policy]*WatchTally
 	Consents Consents // requests of client applications, which count for nothing else but Watched
 
-	rb *rulebook.Rulebook
+	rb     *rulebook.Rulebook
+	user   string // counted last, and
+	person *PersonTally
 }
 
 // Reasoning is what decided, and what became of what the log recorded.
@@ -96,7 +98,10 @@ func (s *Summary) count(l *Line, c *engine.Course) {
 	}
 	s.Spread.count(so, outcome)
 	at(s.Forms, c.Form)[outcome]++
-	person := at(s.People, so.User)
+	if s.person == nil || s.user != so.User {
+		s.user, s.person = so.User, at(s.People, so.User)
+	}
+	person := s.person
 	person.Outcomes[outcome]++
 	if l.Recorded {
 		s.Recorded[l.Outcome][outcome]++

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"errors"
 	"hash/maphash"
 	"runtime"
 	"slices"
@@ -22,8 +23,8 @@ type through struct {
 	in      *reading
 	workers []taker
 	readers []signon.Reader // one for each worker
-	waiting []*turn         // decoded, in the order of their times
-	lanes   [][]*turn       // those whose turn it is, each with all that some users have
+	waiting []queued        // decoded, in the order of their times
+	ready   []*turn         // those whose turn it is, user by user
 	bad     []BadLine
 	badAll  int
 	taken   int
@@ -32,7 +33,7 @@ type through struct {
 
 // taker takes sign-ons whose turn it is, one after the other.
 type taker interface {
-	take(lane []*turn)
+	take(lane []*turn) error
 }
 
 // takeThrough takes logs through workers of a kind, and gives the workers back.
@@ -41,8 +42,6 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
 	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers)}
-	const lanes = 16 // of each worker, so that the last to be free has little left to do
-	all.lanes = make([][]*turn, lanes*options.Workers)
 	for range options.Workers {
 		w := newWorker()
 		workers, all.workers = append(workers, w), append(all.workers, w)
@@ -90,11 +89,18 @@ func (r *through) run(logs []Log) error {
 // turn is a line whose turn it is, or will be.
 type turn struct {
 	Line
-	of       *block
-	user     uint64 // a hash of it
 	decision []byte // as JSON, where it is asked for
-	err      error
 }
+
+// queued is a turn with what the queue must know of it, so that it need not look at the turn,
+// whose memory another processor has.
+type queued struct {
+	*turn
+	user uint64 // a hash of it
+	of   *block
+}
+
+func byTime(a, b queued) int { return a.Time.Compare(b.Time) }
 
 // decode decodes blocks, each by whichever worker is free.
 func (r *through) decode(blocks []*block) {
@@ -108,15 +114,15 @@ func (r *through) decode(blocks []*block) {
 
 // wait lines up the decoded lines of blocks by their times.
 func (r *through) wait(blocks []*block) {
+	sorted := true
 	for _, b := range blocks {
-		for i := range b.turns {
-			r.waiting = append(r.waiting, &b.turns[i])
-		}
+		n := len(r.waiting)
+		r.waiting = append(r.waiting, b.queue...)
+		sorted = sorted && b.sorted && slices.IsSortedFunc(r.waiting[max(0, n-1):min(n+1, len(r.waiting))], byTime)
 		r.badAll += len(b.bad)
 		r.bad = append(r.bad, b.bad[:min(len(b.bad), max(0, MostBad-len(r.bad)))]...)
 	}
-	byTime := func(a, b *turn) int { return a.Time.Compare(b.Time) }
-	if !slices.IsSortedFunc(r.waiting, byTime) {
+	if !sorted {
 		slices.SortStableFunc(r.waiting, byTime)
 	}
 }
@@ -130,25 +136,48 @@ func (r *through) each(f func(i int, w taker)) {
 	wg.Wait()
 }
 
-// share shares out what is ready in lanes: each worker takes its own, and then those that are left of the others.
-func (r *through) share(ready []*turn) {
-	for i := range r.lanes {
-		r.lanes[i] = r.lanes[i][:0]
-	}
-	for _, t := range ready {
-		lane := &r.lanes[t.user%uint64(len(r.lanes))]
-		*lane = append(*lane, t)
-	}
-	begun := make([]atomic.Bool, len(r.lanes))
+// lanes is how many parts those whose turn it is are shared out in to each worker: enough that
+// the last worker to be free has little left to do.
+const lanes = 16
+
+// share shares out what is ready: each worker takes its own lanes, and then those that are left of the others.
+func (r *through) share(ready []queued) error {
+	all := lanes * len(r.workers)
+	ends := r.lineUp(ready, all)
+	begun, errs := make([]atomic.Bool, all), make([]error, all)
 	r.each(func(w int, worker taker) {
-		first := w * len(r.lanes) / len(r.workers)
-		for i := range r.lanes {
-			lane := (first + i) % len(r.lanes)
+		for i := range all {
+			lane := (w*lanes + i) % all
 			if !begun[lane].Swap(true) {
-				worker.take(r.lanes[lane])
+				errs[lane] = worker.take(r.ready[ends[lane]:ends[lane+1]])
 			}
 		}
 	})
+	return errors.Join(errs...)
+}
+
+// lineUp puts what is ready in lanes, each with all that some users have, one user mostly after
+// the other, so that what is known of a user is at hand. It gives where each lane begins and ends.
+func (r *through) lineUp(ready []queued, lanes int) (ends []int) {
+	const users = 64 // of a lane, should all be of use
+	n := uint64(users * lanes)
+	next := make([]int, n+1)
+	for i := range ready {
+		next[ready[i].user%n+1]++
+	}
+	for i := range n {
+		next[i+1] += next[i]
+	}
+	for lane := range lanes + 1 {
+		ends = append(ends, next[lane*users])
+	}
+	r.ready = slices.Grow(r.ready[:0], len(ready))[:len(ready)]
+	for i := range ready {
+		at := &next[ready[i].user%n]
+		r.ready[*at] = ready[i].turn
+		*at++
+	}
+	return ends
 }
 
 // take takes what no later line can come before; at the end, all that is left.
@@ -157,18 +186,22 @@ func (r *through) take(last bool) error {
 	if last {
 		ready = r.waiting
 	}
-	r.share(ready)
-	for _, t := range ready {
-		if t.err != nil {
-			return t.err
-		}
-		if t.decision != nil {
-			if _, err := r.options.Decisions.Write(append(t.decision, '\n')); err != nil {
+	if err := r.share(ready); err != nil {
+		return err
+	}
+	if r.options.Decisions != nil {
+		for _, q := range ready {
+			if q.decision == nil {
+				continue
+			}
+			if _, err := r.options.Decisions.Write(append(q.decision, '\n')); err != nil {
 				return err
 			}
 		}
-		if t.of.over++; t.of.over == len(t.of.turns) {
-			r.in.again(t.of)
+	}
+	for _, q := range ready {
+		if q.of.over++; q.of.over == len(q.of.turns) {
+			r.in.again(q.of)
 		}
 	}
 	r.taken += len(ready)
@@ -190,7 +223,7 @@ func (l *lookout) see(next []*turn) {
 		return
 	}
 	t := next[far-1]
-	n := t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence) + int(t.user)
+	n := t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence)
 	t = next[0]
 	if t.Device != nil {
 		n += len(t.Device.ID) + len(t.Device.Attributes)
