@@ -117,8 +117,8 @@ func (r *Reader) quickly(data []byte, l *Logged, space *Space) bool {
 func chars(data []byte) int {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
 	n := 0
-	for ; n+word <= len(data); n += word {
-		x := binary.LittleEndian.Uint64(data[n:])
+	for ; n <= len(data)-word; n += word {
+		x := binary.LittleEndian.Uint64(data[n : n+word])
 		slash, quote := x^'\\'*ones, x^'"'*ones
 		// The lowest top bit that is set is of the first byte that ends a string of ASCII.
 		if odd := ((x - ' '*ones) | (slash-ones)&^slash | (quote-ones)&^quote | x) & tops; odd != 0 {

@@ -42,7 +42,7 @@ func gistOf(b []byte) gist {
 	if n < word {
 		return gist{head: firstWord(b), length: n}
 	}
-	return gist{binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-word:]), n}
+	return gist{binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-word : n]), n}
 }
 
 // firstWord is the first word of a text, with zeros behind one that is shorter.

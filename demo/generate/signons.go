@@ -164,7 +164,7 @@ func (w *world) try(v visit, session string, at time.Time) (signon.Decision, err
 	}
 	w.lines = append(w.lines, signon.Logged{SignOn: s, Outcome: d.Outcome, Recorded: true})
 	if d.Outcome == signon.Grant {
-		w.past.Learn(history.SignOn{Query: w.engine.Before(&s)})
+		w.past.Learn(&history.SignOn{Query: w.engine.Before(&s)})
 		w.remember(&s)
 	}
 	return d, nil

@@ -17,7 +17,7 @@ type Course struct {
 	Unmatched bool             // the outcome is the rulebook's unmatched
 	Floor     bool             // the outcome is what the floor came to
 	Steps     []Step           // the cases that were heard, policy by policy
-	Before    history.Query    // what a history is asked, or taught, about the sign-on
+	Before    history.SignOn   // what a history is asked, or taught, about it
 	Country   string           // where the sign-on comes from; "" is unknown
 	Networks  set.Set          // the named networks that the address lies in
 	Form      string           // of the device; "" is unknown
@@ -53,9 +53,10 @@ func (c *Course) Disabled() bool { return c.Person != nil && c.Person.Active == 
 func (f *frame) relate(c *Course, outcome signon.Outcome, r *ruling) {
 	c.Outcome, c.Person, c.Form, c.Country = outcome, f.person, f.device.Form, f.countryCode()
 	c.Networks, _ = f.networksOf()
-	if c.Before = f.before; !f.history.done {
-		c.Before = f.query()
+	if !f.history.done {
+		f.query()
 	}
+	c.Before = history.SignOn{Query: f.before, ID: f.so.ID}
 	c.Steps = c.Steps[:0]
 	c.Asked, c.Unmatched, c.Floor = r != nil, false, false
 	if r == nil {

@@ -228,7 +228,7 @@ func (f *frame) pastEvidence(s fact.Slot) string {
 	if f.e.sources.History == nil {
 		return sansPast
 	}
-	q := f.query()
+	q := *f.query()
 	q.Counts = true
 	p := f.e.sources.History.Before(&q)
 	switch {

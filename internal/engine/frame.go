@@ -86,7 +86,7 @@ func (f *frame) release() {
 		f.where = lazy[place.Location]{}
 	}
 	if f.history.done {
-		f.history, f.before = lazy[history.Facts]{}, history.Query{}
+		f.history = lazy[history.Facts]{}
 	}
 	p := &f.proof
 	p.Presented, p.Changed, p.Records = 0, false, p.Records[:0]
@@ -237,17 +237,20 @@ func (f *frame) consent() *signon.Consent {
 func (f *frame) past() *history.Facts {
 	if !f.history.done {
 		f.history.done = true
-		f.before = f.query()
+		q := f.query()
 		if source := f.e.sources.History; source != nil {
-			f.history.value = source.Before(&f.before)
+			f.history.value = source.Before(q)
 		}
 	}
 	return &f.history.value
 }
 
 // query is what a history is asked, or taught, about the sign-on.
-func (f *frame) query() history.Query {
-	return history.Query{User: f.so.User, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location()}
+func (f *frame) query() *history.Query {
+	q := &f.before
+	q.Reset()
+	q.User, q.At, q.Country, q.Device, q.Place = f.so.User, f.now, f.countryCode(), f.device.ID, *f.location()
+	return q
 }
 
 // Word gives a fact that is a word, a country or a version.

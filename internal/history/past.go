@@ -57,6 +57,7 @@ type shard struct {
 // own, so that going through one of them touches little memory.
 type trail struct {
 	first   int      // of the sign-ons that are kept in full
+	begin   int      // of the window, when it was last looked for
 	at      []int64  // microseconds since 1970
 	clocks  []uint32 // seconds since midnight on the wall
 	devices []uint64 // hashes; 0 is unknown
@@ -97,11 +98,8 @@ func NewPast(zone *time.Location) *Past {
 func (p *Past) Branch() *Past { return &Past{wall: p.wall, seed: p.seed, base: p} }
 
 // Learn adds a granted sign-on. It reports false for one whose id was learned before.
-func (p *Past) Learn(s SignOn) bool {
-	known := &s.found
-	if known.past != p {
-		*known = found{past: p, user: p.hash(s.User), entry: p.entry(&s.Query)}
-	}
+func (p *Past) Learn(s *SignOn) bool {
+	known := p.find(&s.Query)
 	if s.ID != "" && !p.learnID(known.user*31+p.hash(s.ID)) {
 		return false
 	}
@@ -151,12 +149,26 @@ func (p *Past) with(user string, hash uint64, f func(*trail)) (here *trail) {
 }
 
 // found is what a history found out about a query, so that it need not do so again when it
-// learns the same.
+// learns the same, nor about the user when it is asked about another sign-on.
 type found struct {
 	past  *Past
-	user  uint64 // a hash
-	trail *trail // of the user in the past, if there is one
-	entry entry
+	name  string // of the user,
+	user  uint64 // a hash of it,
+	trail *trail // and what is kept of the user, if there is something
+	asked bool   // there is an entry:
+	entry entry  // the sign-on
+}
+
+// find finds out about a query what is not found yet.
+func (p *Past) find(q *Query) *found {
+	f := &q.found
+	if f.past != p || f.name != q.User {
+		*f = found{past: p, name: q.User, user: p.hash(q.User)}
+	}
+	if !f.asked {
+		f.asked, f.entry = true, p.entry(q)
+	}
+	return f
 }
 
 // hash is that of a user, an id or a device, which whoever names them cannot foresee.
@@ -188,8 +200,8 @@ func (p *Past) entry(q *Query) entry {
 }
 
 func (p *Past) clock(t time.Time) uint32 {
-	h, m, s := p.wall.Time(t).Clock()
-	return uint32(h*3600 + m*60 + s)
+	_, second := p.wall.Clock(t)
+	return uint32(second)
 }
 
 func letters(country string) uint16 {
@@ -201,7 +213,7 @@ func letters(country string) uint16 {
 
 func (t *trail) clone() trail {
 	i := t.first
-	return trail{0, slices.Clone(t.at[i:]), slices.Clone(t.clocks[i:]), slices.Clone(t.devices[i:]), slices.Clone(t.wheres[i:]), slices.Clone(t.older)}
+	return trail{0, 0, slices.Clone(t.at[i:]), slices.Clone(t.clocks[i:]), slices.Clone(t.devices[i:]), slices.Clone(t.wheres[i:]), slices.Clone(t.older)}
 }
 
 // add puts the entry where its time belongs; the oldest goes when there are too many.
@@ -233,7 +245,21 @@ func (t *trail) makeRoom() {
 	room := min(max(8, 2*cap(t.at)), mostEntries+spare)
 	t.at, t.clocks = moved(t.at, t.first, room), moved(t.clocks, t.first, room)
 	t.devices, t.wheres = moved(t.devices, t.first, room), moved(t.wheres, t.first, room)
-	t.first = 0
+	t.first, t.begin = 0, 0
+}
+
+// window is where the sign-ons before the end begin that are not before an instant. Time mostly
+// goes on, so that it is looked for where it was.
+func (t *trail) window(end int, from int64) int {
+	i := min(max(t.begin, t.first), end)
+	for i < end && t.at[i] < from {
+		i++
+	}
+	for i > t.first && t.at[i-1] >= from {
+		i--
+	}
+	t.begin = i
+	return i
 }
 
 func moved[T any](list []T, first, room int) []T {
@@ -278,9 +304,17 @@ func (t *trail) saw(s seen, most int, kind func(seen) bool) {
 
 // Before tells what the sign-ons before this one say of it.
 func (p *Past) Before(q *Query) Facts {
-	q.found = found{past: p, user: p.hash(q.User), entry: p.entry(q)}
-	c := comparison{now: q.found.entry, from: q.found.entry.at - Window.Microseconds(), counts: q.Counts}
-	q.found.trail = p.with(q.User, q.found.user, c.compare)
+	q.found.asked = false
+	f := p.find(q)
+	c := comparison{now: f.entry, from: f.entry.at - Window.Microseconds(), counts: q.Counts}
+	if f.trail != nil {
+		sh := &p.shards[f.user%shards]
+		sh.mu.Lock()
+		c.compare(f.trail)
+		sh.mu.Unlock()
+	} else {
+		f.trail = p.with(q.User, f.user, c.compare)
+	}
 	return c.facts(q)
 }
 
@@ -304,8 +338,7 @@ func (c *comparison) compare(t *trail) {
 		w := &t.wheres[end]
 		c.leapt = c.leapt || t.at[end] == c.now.at && positioned && w.accuracy != noPosition && distance(w, &c.now.where) > 0
 	}
-	start, _ := slices.BinarySearch(t.at[t.first:end], c.from)
-	start += t.first
+	start := t.window(end, c.from)
 	c.learned = end - start
 	enough := c.learned
 	if !c.counts {

@@ -92,10 +92,10 @@ func TestPastAgreesWithTheDefinition(t *testing.T) {
 			if slices.ContainsFunc(learned, func(o history.SignOn) bool { return o.At.Equal(s.At) }) {
 				continue
 			}
-			require.True(t, past.Learn(s))
+			require.True(t, past.Learn(&s))
 			again := random()
 			again.User = s.User
-			require.False(t, past.Learn(history.SignOn{Query: again, ID: s.ID}), "the same id of a user teaches once")
+			require.False(t, past.Learn(&history.SignOn{Query: again, ID: s.ID}), "the same id of a user teaches once")
 			learned = append(learned, s)
 		}
 		for range 200 {
@@ -124,8 +124,8 @@ func TestTravel(t *testing.T) {
 	require.True(t, first.TravelKnown)
 	require.Zero(t, first.TravelSpeed, "no earlier position")
 	require.False(t, ask(0, place.Location{}).TravelKnown)
-	past.Learn(history.SignOn{Query: history.Query{User: "ann", At: noon, Place: bergen}})
-	past.Learn(history.SignOn{Query: history.Query{User: "ann", At: noon.Add(time.Minute)}}) // has no position
+	past.Learn(&history.SignOn{Query: history.Query{User: "ann", At: noon, Place: bergen}})
+	past.Learn(&history.SignOn{Query: history.Query{User: "ann", At: noon.Add(time.Minute)}}) // has no position
 	require.InDelta(t, 2616-50, ask(60, lisbon).TravelSpeed, 15)
 	require.InDelta(t, (2616-50)/2, ask(120, lisbon).TravelSpeed, 8)
 	require.Zero(t, ask(60, at(60.3, 5.2, 20)).TravelSpeed, "within the radii")
@@ -148,7 +148,7 @@ func TestMemoryIsBounded(t *testing.T) {
 	for u := range users {
 		for i := range each {
 			q := history.Query{User: fmt.Sprint("u", u), At: noon.Add(time.Duration(i-each) * 5 * time.Minute), Country: country(i / 400), Device: fmt.Sprint("d", i/100)}
-			past.Learn(history.SignOn{Query: q})
+			past.Learn(&history.SignOn{Query: q})
 		}
 	}
 	runtime.GC()
@@ -196,7 +196,7 @@ func TestReadLog(t *testing.T) {
 
 func TestConcurrentLearning(t *testing.T) {
 	base := history.NewPast(time.UTC)
-	base.Learn(history.SignOn{Query: history.Query{User: "u0", At: noon, Country: "NO"}})
+	base.Learn(&history.SignOn{Query: history.Query{User: "u0", At: noon, Country: "NO"}})
 	past := base.Branch()
 	var wg sync.WaitGroup
 	for w := range 8 {
@@ -204,7 +204,7 @@ func TestConcurrentLearning(t *testing.T) {
 			for i := range 2000 {
 				q := history.Query{User: fmt.Sprint("u", (w+i)%5), At: noon.Add(time.Duration(i) * time.Second), Country: "DK"}
 				past.Before(&q)
-				past.Learn(history.SignOn{Query: q, ID: fmt.Sprint(w, "-", i)})
+				past.Learn(&history.SignOn{Query: q, ID: fmt.Sprint(w, "-", i)})
 			}
 		})
 	}
@@ -212,7 +212,7 @@ func TestConcurrentLearning(t *testing.T) {
 	q := history.Query{User: "u0", At: noon.Add(time.Hour), Country: "DK"}
 	require.Equal(t, known.False, past.Before(&q).NewCountry)
 	other := history.NewPast(oslo)
-	other.Learn(history.SignOn{Query: q})
+	other.Learn(&history.SignOn{Query: q})
 	q.At = q.At.Add(time.Hour)
 	require.Equal(t, 1, other.Before(&q).Learned, "what one history found of a query is not another's")
 	require.Equal(t, known.True, base.Before(&q).NewCountry, "what a branch learns stays in it")
@@ -247,7 +247,7 @@ func BenchmarkReadLog(b *testing.B) {
 	feed, wrong := place.ReadGeofeed(strings.NewReader("192.0.2.0/24,NO\n"), "f.csv")
 	require.Empty(b, wrong)
 	past := history.NewPast(oslo)
-	_, err := history.ReadLog(&logOf{lines: b.N}, place.Atlas{feed}, func(s history.SignOn) { past.Learn(s) })
+	_, err := history.ReadLog(&logOf{lines: b.N}, place.Atlas{feed}, func(s history.SignOn) { past.Learn(&s) })
 	require.NoError(b, err)
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
@@ -262,7 +262,7 @@ func BenchmarkReadLog(b *testing.B) {
 func TestIDsAreForgotten(t *testing.T) {
 	past := history.NewPast(time.UTC)
 	learn := func(i int) bool {
-		return past.Learn(history.SignOn{ID: strconv.Itoa(i), Query: history.Query{User: "ann", At: noon}})
+		return past.Learn(&history.SignOn{ID: strconv.Itoa(i), Query: history.Query{User: "ann", At: noon}})
 	}
 	const all = history.RememberedIDs * 5 / 2
 	for i := range all {

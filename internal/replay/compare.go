@@ -198,10 +198,12 @@ func (s *side) decides() {
 }
 
 func (c *comparer) take(lane []*turn) error {
-	for i, t := range lane {
-		c.lookout.see(lane[i+1:])
-		if err := c.compare(t); err != nil {
-			return err
+	for turns := range slices.Chunk(lane, together) {
+		c.lookout.see(turns)
+		for _, t := range turns {
+			if err := c.compare(t); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -223,7 +225,7 @@ func (c *comparer) compare(t *turn) error {
 	}
 	for i := range both {
 		if s := &c.sides[i]; c.options.teaches(t, s.Outcome) {
-			both[i].Past.Learn(history.SignOn{Query: s.Before, ID: t.ID})
+			both[i].Past.Learn(&s.Before)
 		}
 	}
 	return nil

@@ -168,8 +168,9 @@ func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 		if len(bytes.TrimSpace(text)) == 0 {
 			continue
 		}
-		b.turns = append(b.turns, turn{Line: Line{File: b.file, Number: n}})
+		b.turns = b.turns[:len(b.turns)+1]
 		t := &b.turns[len(b.turns)-1]
+		t.File, t.Number, t.decision = b.file, n, nil
 		err := reader.DecodeLoggedInto(text, &t.Logged, &b.space)
 		if err == nil && t.Time.IsZero() {
 			err = errNoTime

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"io"
+	"slices"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -70,10 +71,9 @@ func newWorker(r *run) *worker {
 }
 
 func (w *worker) take(lane []*turn) error {
-	for at := 0; at < len(lane); at += together {
-		turns := lane[at:min(at+together, len(lane))]
+	for turns := range slices.Chunk(lane, together) {
+		w.lookout.see(turns)
 		for i, t := range turns {
-			w.lookout.see(lane[at+i+1:])
 			if err := w.decide(t, &w.hand[i]); err != nil {
 				return err
 			}
@@ -101,7 +101,7 @@ func (w *worker) decide(t *turn, d *decided) error {
 		}
 	}
 	if o.teaches(t, d.Outcome) {
-		w.run.past.Learn(history.SignOn{Query: d.Before, ID: so.ID})
+		w.run.past.Learn(&d.Before)
 	}
 	return nil
 }

@@ -129,7 +129,7 @@ func TestReplayIsTheSameHoweverItIsRun(t *testing.T) {
 		require.NoError(t, e.Decide(&l.SignOn, &d, false))
 		counts[d.Outcome]++
 		if l.Outcome == signon.Grant {
-			past.Learn(history.SignOn{Query: e.Before(&l.SignOn), ID: l.ID})
+			past.Learn(&history.SignOn{Query: e.Before(&l.SignOn), ID: l.ID})
 		}
 	}
 	require.Equal(t, counts, want.Outcomes, "line by line")

@@ -73,7 +73,7 @@ func (r *Risk) line(l *Line) error {
 		}
 	}
 	if l.Teaches() {
-		r.past.Learn(history.SignOn{Query: r.engine.Before(&l.SignOn), ID: l.SignOn.ID})
+		r.past.Learn(&history.SignOn{Query: r.engine.Before(&l.SignOn), ID: l.SignOn.ID})
 	}
 	return nil
 }

@@ -54,8 +54,8 @@ type Spread struct {
 	Hours    [7][24]Outcomes             // of the week, from Monday
 
 	wall  *schedule.Wall
-	today schedule.Date
-	day   *Outcomes // of today
+	today int64     // the day that was counted last,
+	day   *Outcomes // and its counts
 }
 
 func newSpread(zone *time.Location) Spread {
@@ -73,12 +73,12 @@ func (s *Spread) count(so *signon.SignOn, outcome signon.Outcome) {
 
 // when finds the counts of a day, and of an hour of the week.
 func (s *Spread) when(t time.Time) (day, hour *Outcomes) {
-	local := s.wall.Time(t)
-	y, m, d := local.Date()
-	if today := (schedule.Date{Year: y, Month: m, Day: d}); s.day == nil || today != s.today {
-		s.today, s.day = today, at(s.Days, today)
+	today, second := s.wall.Clock(t)
+	if s.day == nil || today != s.today {
+		s.today, s.day = today, at(s.Days, schedule.DateOf(time.Unix(today*24*3600, 0), time.UTC))
 	}
-	return s.day, &s.Hours[(local.Weekday()+6)%7][local.Hour()]
+	const monday = 4 // of January 1970, counted from 0
+	return s.day, &s.Hours[((today-monday)%7+7)%7][second/3600]
 }
 
 func (s *Spread) add(o *Spread) {

@@ -212,30 +212,29 @@ func (r *through) take(last bool) error {
 	return nil
 }
 
-// lookout is what was seen of the turns that come next: kept, or the compiler would leave looking out.
+// lookout is what was seen of turns: kept, or the compiler would leave looking out.
 type lookout int
 
-// see reads something of the turns that come next, and of what the very next one points to,
-// so that the processor fetches their memory while another turn is taken.
-func (l *lookout) see(next []*turn) {
-	const far = 3
-	if len(next) < far {
-		return
+// see reads something of turns before they are taken, and then of what they point to: all at
+// once, so that the processor fetches their memory side by side.
+func (l *lookout) see(turns []*turn) {
+	n := 0
+	for _, t := range turns {
+		n += t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence) + len(t.decision)
 	}
-	t := next[far-1]
-	n := t.Number + len(t.App) + len(t.Country) + len(t.Session.ID) + len(t.Evidence)
-	t = next[0]
-	if t.Device != nil {
-		n += len(t.Device.ID) + len(t.Device.Attributes)
-	}
-	if len(t.Presented) > 0 {
-		n += len(t.Presented[0])
-	}
-	for i := range t.Evidence {
-		n += len(t.Evidence[i].Method)
-	}
-	if t.ID != "" {
-		n += int(t.ID[0])
+	for _, t := range turns {
+		if t.Device != nil {
+			n += len(t.Device.ID) + len(t.Device.Attributes)
+		}
+		if len(t.Presented) > 0 {
+			n += len(t.Presented[0])
+		}
+		for i := range t.Evidence {
+			n += len(t.Evidence[i].Method) + len(t.Evidence[i].App)
+		}
+		if t.ID != "" {
+			n += int(t.ID[0])
+		}
 	}
 	*l += lookout(n)
 }

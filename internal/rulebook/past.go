@@ -18,7 +18,7 @@ func (r *resolver) history(logs []ast.Name) {
 			loaded := r.loading(file)
 			twice := 0
 			passed, err := history.ReadLog(in, r.rb.Atlas, func(s history.SignOn) {
-				if r.rb.Past.Learn(s) {
+				if r.rb.Past.Learn(&s) {
 					loaded.add(1, "past sign-on")
 				} else {
 					twice++

@@ -1,6 +1,7 @@
 package schedule_test
 
 import (
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -140,5 +141,21 @@ func TestWhatCannotBe(t *testing.T) {
 	for _, text := range []string{"2026-12-31..2026-12-01", "2026-12-31..", "..2026-12-31", "2026-02-29", "2026-2-1", "0000-01-01", "2026-12-31...2027-01-01"} {
 		_, err := schedule.ParseSpan(text)
 		require.Error(t, err, text)
+	}
+}
+
+// TestWallClock holds the clock on the wall against the time library, through changes of offset and before 1970.
+func TestWallClock(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for _, name := range []string{"Europe/Oslo", "America/St_Johns", "Pacific/Auckland", "UTC"} {
+		w := schedule.NewWall(zone(t, name))
+		for range 20_000 {
+			at := time.Unix(random.Int64N(300*365*24*3600)-100*365*24*3600, random.Int64N(1e9))
+			day, second := w.Clock(at)
+			local := at.In(w.Zone())
+			h, m, s := local.Clock()
+			require.Equal(t, h*3600+m*60+s, second, "%s", local)
+			require.Equal(t, schedule.DateOf(at, w.Zone()), schedule.DateOf(time.Unix(day*24*3600, 0), time.UTC), "%s", local)
+		}
 	}
 }

@@ -23,14 +23,28 @@ func NewWall(zone *time.Location) *Wall { return &Wall{zone: zone} }
 func (w *Wall) Zone() *time.Location { return w.zone }
 
 // Time is what the clock shows at an instant, to the second, as a time in UTC.
-func (w *Wall) Time(t time.Time) time.Time {
+func (w *Wall) Time(t time.Time) time.Time { return time.Unix(w.seconds(t), 0).UTC() }
+
+// Clock is what the clock shows at an instant: the day, counted from 1970-01-01, and the second of it.
+func (w *Wall) Clock(t time.Time) (day int64, second int) {
+	const ofDay = 24 * 3600
+	at := w.seconds(t)
+	day, second = at/ofDay, int(at%ofDay)
+	if second < 0 {
+		day, second = day-1, second+ofDay
+	}
+	return day, second
+}
+
+// seconds is how many the clock has shown since 1970, all days being of the same length.
+func (w *Wall) seconds(t time.Time) int64 {
 	at := t.Unix()
 	o := w.last.Load()
 	if o == nil || at < o.from || at >= o.to {
 		o = w.offsetAt(t)
 		w.last.Store(o)
 	}
-	return time.Unix(at+o.ahead, 0).UTC()
+	return at + o.ahead
 }
 
 func (w *Wall) offsetAt(t time.Time) *offset {
