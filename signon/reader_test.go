@@ -147,13 +147,19 @@ func FuzzReadQuickly(f *testing.F) {
 // TestQuickStringsStay reads many requests, whose strings must not change under each other.
 func TestQuickStringsStay(t *testing.T) {
 	var kept []Logged
+	var r Reader
+	var space Space
 	for i := range 5000 {
-		l, err := DecodeLogged([]byte(strings.ReplaceAll(logged, "s-1", strings.Repeat("x", i%97)+"-"+strings.Repeat("y", i%31))))
-		require.NoError(t, err)
+		var l Logged
+		line := strings.ReplaceAll(logged, "s-1", strings.Repeat("x", i%997)+"-"+strings.Repeat("y", i%31))
+		require.NoError(t, r.DecodeLoggedInto([]byte(line), &l, &space))
 		kept = append(kept, l)
+		if i%7 == 0 {
+			space.Free()
+		}
 	}
 	for i, l := range kept {
-		require.Equal(t, strings.Repeat("x", i%97)+"-"+strings.Repeat("y", i%31), l.ID)
+		require.Equal(t, strings.Repeat("x", i%997)+"-"+strings.Repeat("y", i%31), l.ID)
 		require.Equal(t, "mira.holt", l.User)
 	}
 }
@@ -176,4 +182,21 @@ func BenchmarkDecodeBesideLibrary(b *testing.B) {
 			}
 		}
 	})
+}
+
+// TestNothingPointsIntoTheLine: the memory of a line may serve again as soon as it is read.
+func TestNothingPointsIntoTheLine(t *testing.T) {
+	stated := `{"subject":{"id":"ann","properties":{"site":"Eastholm","floors":[1,2]}},"resource":{"id":"news"},"context":{"risk":20,"device":{"id":"tab","colour":"red"},` +
+		`"consent":{"client":"notes","publisher":"Fern","scopes":["read"]},"evidence":[{"method":"password","time":"2026-10-26T05:30:49.25+01:00"}]}}`
+	var r Reader
+	for _, text := range []string{logged, logged, stated, stated, strings.ReplaceAll(logged, "s-1", strings.Repeat("s", 999))} {
+		var space Space
+		var got Logged
+		line := []byte(text)
+		require.NoError(t, r.DecodeLoggedInto(line, &got, &space))
+		want, err := DecodeLogged([]byte(text))
+		require.NoError(t, err)
+		clear(line)
+		require.Equal(t, want, got)
+	}
 }

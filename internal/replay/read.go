@@ -32,13 +32,13 @@ const (
 // ahead is how much of a log is looked at to find its first sign-on.
 const ahead = 64 << 10
 
-// block is a piece of a log that ends with a line, and then what was decoded of it. Its memory
-// serves again once all its turns are over.
+// block is a piece of a log that ends with a line, and then what was decoded of it. It serves
+// again once all its turns are over, and the memory of its text as soon as that is decoded.
 type block struct {
 	file   string
 	first  int // the number of its first line
 	lines  int
-	memory []byte
+	text   *[]byte
 	data   []byte // the part that holds the lines
 	turns  []turn
 	queue  []queued
@@ -85,6 +85,7 @@ type reading struct {
 	line  int    // lines given of it
 	begun bool
 	used  sync.Pool // of blocks
+	texts sync.Pool // of their memory
 }
 
 // again takes back a block whose turns are over.
@@ -112,7 +113,12 @@ func (r *reading) next() (*block, error) {
 	if b == nil {
 		b = &block{}
 	}
-	data := b.memory[:cap(b.memory)]
+	text, _ := r.texts.Get().(*[]byte)
+	if text == nil {
+		text = new([]byte)
+	}
+	b.text = text
+	data := *text
 	if least := max(blockSize, 2*len(r.rest)); len(data) < least {
 		data = make([]byte, least)
 	}
@@ -130,6 +136,7 @@ func (r *reading) next() (*block, error) {
 		}
 		switch {
 		case len(data) == 0:
+			r.forget(b)
 			return nil, nil
 		case cut > 0:
 			return b, r.give(b, data, cut)
@@ -145,7 +152,8 @@ func (r *reading) next() (*block, error) {
 func (r *reading) give(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
 	b.space.Free()
-	*b = block{file: r.logs[0].Name, first: r.line + 1, memory: data, data: data[:cut], turns: b.turns[:0], queue: b.queue[:0], space: b.space}
+	*b.text = data[:cap(data)]
+	*b = block{file: r.logs[0].Name, first: r.line + 1, text: b.text, data: data[:cut], turns: b.turns[:0], queue: b.queue[:0], space: b.space}
 	b.lines = bytes.Count(b.data, []byte("\n"))
 	r.line += b.lines
 	if !r.begun {
@@ -157,6 +165,12 @@ func (r *reading) give(b *block, data []byte, cut int) error {
 		b.data = data
 	}
 	return nil
+}
+
+// forget gives back the memory of a text.
+func (r *reading) forget(b *block) {
+	r.texts.Put(b.text)
+	b.text, b.data = nil, nil
 }
 
 // decode decodes the lines of the block, and says whose turn each is.

@@ -108,6 +108,7 @@ func (r *through) decode(blocks []*block) {
 	r.each(func(w int, _ taker) {
 		for i := next.Add(1) - 1; int(i) < len(blocks); i = next.Add(1) - 1 {
 			blocks[i].decode(&r.readers[w], r.seed)
+			r.in.forget(blocks[i])
 		}
 	})
 }
