@@ -144,9 +144,7 @@ func (f *frame) gather(d *signon.Decision) {
 	so := f.so
 	if so.Device != nil {
 		f.hasDevice = true
-		if inventory := f.e.sources.Inventory; inventory != nil && so.Device.ID != "" {
-			f.record = inventory.Device(so.Device.ID)
-		}
+		f.record = f.recordOf(so.Device.ID)
 		f.device = so.Device
 		if f.record != nil {
 			f.merged = *so.Device
@@ -171,6 +169,20 @@ func (f *frame) gather(d *signon.Decision) {
 			p.Records = append(p.Records, demand.Record{Method: id, Time: e.Time, Session: e.Session, Device: e.Device, App: e.App})
 		}
 	}
+}
+
+// recordOf finds the record of a device, which in a log is often that of the sign-on before.
+func (f *frame) recordOf(id string) *posture.Record {
+	inventory := f.e.sources.Inventory
+	switch {
+	case inventory == nil || id == "":
+		return nil
+	case !f.e.ownDevices:
+		return inventory.Device(id)
+	case f.lastDevice != id:
+		f.lastDevice, f.lastRecord = id, inventory.Device(id)
+	}
+	return f.lastRecord
 }
 
 // methodID finds a method that was presented or recorded. One that the rulebook does not

@@ -39,11 +39,12 @@ type Sources struct {
 
 // Engine decides by one rulebook. It is safe for concurrent use.
 type Engine struct {
-	rb      *rulebook.Rulebook
-	sources Sources
-	ownGeo  bool // Geo is the rulebook's, which never changes
-	targets map[string]*target
-	frames  sync.Pool
+	rb         *rulebook.Rulebook
+	sources    Sources
+	ownGeo     bool // Geo is the rulebook's, which never changes
+	ownDevices bool // and so is Inventory
+	targets    map[string]*target
+	frames     sync.Pool
 }
 
 // target is what the engine keeps of an app.
@@ -75,17 +76,17 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	if sources.Clock == nil {
 		sources.Clock = time.Now
 	}
-	ownGeo := false
+	ownGeo, ownDevices := false, false
 	if sources.Geo == nil {
 		sources.Geo, ownGeo = rb.Atlas, true
 	}
 	if sources.Inventory == nil {
-		sources.Inventory = rb.Devices
+		sources.Inventory, ownDevices = rb.Devices, true
 	}
 	if sources.History == nil && rb.Past != nil {
 		sources.History = rb.Past
 	}
-	e := &Engine{rb: rb, sources: sources, ownGeo: ownGeo, targets: make(map[string]*target, len(rb.Apps))}
+	e := &Engine{rb: rb, sources: sources, ownGeo: ownGeo, ownDevices: ownDevices, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }
 	for name, app := range rb.Apps {
 		e.targets[name] = &target{app: app, others: map[string]*index{}}

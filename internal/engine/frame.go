@@ -24,7 +24,6 @@ type frame struct {
 	so       *signon.SignOn
 	now      time.Time
 	person   *rulebook.Person
-	last     *rulebook.Person // found
 	target   *target
 	index    *index          // of the target, for the action
 	course   *Course         // of the decision, for who follows it; nil for nobody
@@ -48,6 +47,10 @@ type frame struct {
 
 	lists  recent[set.Set]        // the networks of addresses
 	places recent[place.Location] // where they are, by the rulebook's own files
+
+	last       *rulebook.Person // the person found before, where all are the rulebook's
+	lastDevice string           // the device found before in the rulebook's own inventory,
+	lastRecord *posture.Record  // and its record
 
 	heard    []heard
 	enrolled []heard // while it is asked whether the user may enrol

@@ -112,6 +112,20 @@ func at[K comparable, V any](m map[K]*V, key K) *V {
 	return v
 }
 
+// latest is what was counted last, which often is counted again.
+type latest[V any] struct {
+	key    string
+	counts *V
+}
+
+// at finds the counts of a key, as the function does.
+func (l *latest[V]) at(m map[string]*V, key string) *V {
+	if l.counts == nil || l.key != key {
+		l.key, l.counts = key, at(m, key)
+	}
+	return l.counts
+}
+
 func addAll[K comparable](to, from map[K]*Outcomes) {
 	for k, v := range from {
 		at(to, k).add(v)

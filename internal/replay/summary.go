@@ -25,9 +25,10 @@ type Summary struct {
 	Watched  map[*rulebook.Policy]*WatchTally
 	Consents Consents // requests of client applications, which count for nothing else but Watched
 
-	rb     *rulebook.Rulebook
-	user   string // counted last, and
-	person *PersonTally
+	rb      *rulebook.Rulebook
+	person  latest[PersonTally]
+	country latest[Outcomes]
+	form    latest[Outcomes]
 }
 
 // Reasoning is what decided, and what became of what the log recorded.
@@ -97,11 +98,8 @@ func (s *Summary) count(l *Line, c *engine.Course) {
 		return
 	}
 	s.Spread.count(so, outcome)
-	at(s.Forms, c.Form)[outcome]++
-	if s.person == nil || s.user != so.User {
-		s.user, s.person = so.User, at(s.People, so.User)
-	}
-	person := s.person
+	s.form.at(s.Forms, c.Form)[outcome]++
+	person := s.person.at(s.People, so.User)
 	person.Outcomes[outcome]++
 	if l.Recorded {
 		s.Recorded[l.Outcome][outcome]++
@@ -116,7 +114,7 @@ func (s *Summary) count(l *Line, c *engine.Course) {
 		at(s.Grounds, "the user is not known")[outcome]++
 		return
 	}
-	at(s.Countries, c.Country)[outcome]++
+	s.country.at(s.Countries, c.Country)[outcome]++
 	inSome := false
 	for id := range c.Networks.All() {
 		s.Networks[id][outcome]++
