@@ -2,6 +2,9 @@ package signon
 
 import (
 	"fmt"
+	"maps"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -96,6 +99,32 @@ func TestNoFieldStandsTwice(t *testing.T) {
 		}
 		require.Equal(t, quickly, r.quickly([]byte(text), new(Logged), nil), "%s", text)
 	}
+}
+
+// TestEveryFieldHasASlot holds the table of what is read quickly against the JSON of a request.
+func TestEveryFieldHasASlot(t *testing.T) {
+	paths := []string{""}
+	var walk func(of reflect.Type, path string)
+	walk = func(of reflect.Type, path string) {
+		if of.Kind() == reflect.Pointer {
+			of = of.Elem()
+		}
+		if of.Kind() == reflect.Slice && of.Elem().Kind() != reflect.Uint8 {
+			paths = append(paths, path+"/*")
+			walk(of.Elem(), path+"/*")
+		}
+		for i := 0; of.Kind() == reflect.Struct && i < of.NumField(); i++ {
+			if name, _, _ := strings.Cut(of.Field(i).Tag.Get("json"), ","); name != "" {
+				field := strings.TrimPrefix(path+"/"+name, "/")
+				paths = append(paths, field)
+				if slots[field] != slotLibrary {
+					walk(of.Field(i).Type, field)
+				}
+			}
+		}
+	}
+	walk(reflect.TypeFor[request](), "")
+	require.ElementsMatch(t, paths, slices.Collect(maps.Keys(slots)))
 }
 
 // TestSpaceServesAgain reads requests of many shapes into one space, freed between them, and into none.
