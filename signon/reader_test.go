@@ -42,6 +42,8 @@ func TestReadQuickly(t *testing.T) {
 	} {
 		require.True(t, sameAsLibrary(t, text, text), "the shape of %s is learned", text)
 	}
+	parts := strings.NewReplacer(`:49+01:00","ip"`, `:49.1234567+01:00","ip"`, `"started":"2026-10-26T05:30:49+01:00"`, `"started":"2026-10-26T05:30:49.1234567+02:00"`).Replace(logged)
+	require.True(t, sameAsLibrary(t, logged, parts), "parts of a second")
 	for _, text := range []string{`{"context/id":"s-1"}`, `{"context/device/id":"tab"}`, `{"context":{"a\"\"b":"c"}}`, `{"context":{"risk":20}}`, `{"context":{"a":"\u0062"}}`} {
 		require.False(t, sameAsLibrary(t, text, text), "%s is left to the library", text)
 	}
@@ -181,6 +183,7 @@ func TestQuickStringsStay(t *testing.T) {
 	for i := range 5000 {
 		var l Logged
 		line := strings.ReplaceAll(logged, "s-1", strings.Repeat("x", i%997)+"-"+strings.Repeat("y", i%31))
+		line = strings.ReplaceAll(line, "mira.holt", fmt.Sprintf("mira.holt.%d.of.eastholm", i%9))
 		require.NoError(t, r.DecodeLoggedInto([]byte(line), &l, &space))
 		kept = append(kept, l)
 		if i%7 == 0 {
@@ -189,7 +192,7 @@ func TestQuickStringsStay(t *testing.T) {
 	}
 	for i, l := range kept {
 		require.Equal(t, strings.Repeat("x", i%997)+"-"+strings.Repeat("y", i%31), l.ID)
-		require.Equal(t, "mira.holt", l.User)
+		require.Equal(t, fmt.Sprintf("mira.holt.%d.of.eastholm", i%9), l.User)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
@@ -46,6 +47,34 @@ func (m *memory) Before(q *history.Query) history.Facts {
 		f.NewDevice = known.Of(q.Device != "tab")
 	}
 	return f
+}
+
+// staff are the people of a directory outside.
+type staff map[string]directory.Person
+
+func (s staff) Person(id string) (directory.Person, bool, error) { p, ok := s[id]; return p, ok, nil }
+
+// TestSourcesMayChange: what a program supplies is asked anew for every sign-on.
+func TestSourcesMayChange(t *testing.T) {
+	people, devices := staff{"ann": {ID: "ann"}}, fleet{"tab": {Device: signon.Device{ID: "tab", Managed: signon.Yes}}}
+	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { floor none }\napp news { }\n" +
+		`policy p { who everyone to app news case "ours" when device.managed => grant otherwise => block }`)}}, rulebook.Options{OutsidePeople: true})
+	require.NoError(t, rb.Diagnostics.Err())
+	e := engine.New(rb, engine.Sources{People: people, Inventory: devices})
+	outcome := func() signon.Outcome {
+		var d signon.Decision
+		require.NoError(t, e.Decide(&signon.SignOn{User: "ann", App: "news", Device: &signon.Device{ID: "tab"}}, &d, false))
+		return d.Outcome
+	}
+	require.Equal(t, signon.Grant, outcome())
+	devices["tab"] = &posture.Record{Device: signon.Device{ID: "tab", Managed: signon.No}}
+	require.Equal(t, signon.Block, outcome(), "the device is no longer managed")
+	delete(devices, "tab")
+	require.Equal(t, signon.Block, outcome(), "nor known")
+	devices["tab"] = &posture.Record{Device: signon.Device{ID: "tab", Managed: signon.Yes}}
+	require.Equal(t, signon.Grant, outcome())
+	people["ann"] = directory.Person{ID: "ann", Disabled: true}
+	require.Equal(t, signon.Block, outcome(), "the user is disabled")
 }
 
 func newEngine(t *testing.T, src string, sources engine.Sources) *engine.Engine {

@@ -245,7 +245,7 @@ func (t *trail) makeRoom() {
 	room := min(max(8, 2*cap(t.at)), mostEntries+spare)
 	t.at, t.clocks = moved(t.at, t.first, room), moved(t.clocks, t.first, room)
 	t.devices, t.wheres = moved(t.devices, t.first, room), moved(t.wheres, t.first, room)
-	t.first, t.begin = 0, 0
+	t.first = 0
 }
 
 // window is where the sign-ons before the end begin that are not before an instant. Time mostly

@@ -126,6 +126,11 @@ func TestTravel(t *testing.T) {
 	require.False(t, ask(0, place.Location{}).TravelKnown)
 	past.Learn(&history.SignOn{Query: history.Query{User: "ann", At: noon, Place: bergen}})
 	past.Learn(&history.SignOn{Query: history.Query{User: "ann", At: noon.Add(time.Minute)}}) // has no position
+	require.Zero(t, ask(101*24*60, lisbon).Learned, "all of it is too long ago")
+	again := history.Query{User: "ann", At: noon.Add(time.Hour)}
+	require.Equal(t, 2, past.Before(&again).Learned)
+	again.At = noon.Add(-time.Hour)
+	require.Zero(t, past.Before(&again).Learned, "the same query is asked about another time")
 	require.InDelta(t, 2616-50, ask(60, lisbon).TravelSpeed, 15)
 	require.InDelta(t, (2616-50)/2, ask(120, lisbon).TravelSpeed, 8)
 	require.Zero(t, ask(60, at(60.3, 5.2, 20)).TravelSpeed, "within the radii")
@@ -267,6 +272,11 @@ func TestIDsAreForgotten(t *testing.T) {
 	const all = history.RememberedIDs * 5 / 2
 	for i := range all {
 		require.True(t, learn(i))
+		if i == 50_000 {
+			for j := range i {
+				require.False(t, learn(j), "all are known while they are few")
+			}
+		}
 	}
 	require.False(t, learn(all-history.RememberedIDs/2), "the last are known")
 	require.True(t, learn(0), "the first is not, or memory would grow for ever")

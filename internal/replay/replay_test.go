@@ -122,17 +122,25 @@ func TestReplayIsTheSameHoweverItIsRun(t *testing.T) {
 	past := history.NewPast(rb.Zone)
 	e := engine.New(rb, engine.Sources{History: past})
 	var counts replay.Outcomes
+	var hours [7][24]int
 	for line := range strings.Lines(all) {
 		l, err := signon.DecodeLogged([]byte(line))
 		require.NoError(t, err)
 		var d signon.Decision
 		require.NoError(t, e.Decide(&l.SignOn, &d, false))
 		counts[d.Outcome]++
+		local := l.Time.In(rb.Zone)
+		hours[(local.Weekday()+6)%7][local.Hour()]++
 		if l.Outcome == signon.Grant {
 			past.Learn(&history.SignOn{Query: e.Before(&l.SignOn), ID: l.ID})
 		}
 	}
 	require.Equal(t, counts, want.Outcomes, "line by line")
+	for day := range hours {
+		for hour, n := range hours[day] {
+			require.Equal(t, n, want.Hours[day][hour].All(), "day %d of the week, %d o'clock", day, hour)
+		}
+	}
 
 	shuffled := strings.SplitAfter(all, "\n")
 	for i := 0; i+40 < len(shuffled); i += 40 { // each stands at most 40 lines late
@@ -288,6 +296,22 @@ func writeLog(b *testing.B, name string, lines int) {
 	}
 	_, err = f.Write(out.Bytes())
 	require.NoError(b, err)
+}
+
+// TestLateLinesAreDecidedInTheirPlace: what a line further down taught was known before.
+func TestLateLinesAreDecidedInTheirPlace(t *testing.T) {
+	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(`rulebook r { floor none }
+user ann { }
+app news { }
+policy p { who everyone to app news case "away" when new.country => block otherwise => grant }
+`)}}, rulebook.Options{})
+	require.NoError(t, rb.Diagnostics.Err())
+	line := func(hour int) string {
+		return fmt.Sprintf(`{"subject":{"id":"ann"},"resource":{"id":"news"},"context":{"time":"2026-11-18T%02d:00:00Z","country":"NO","outcome":"%s"}}`+"\n",
+			hour, []string{"grant", "block"}[min(hour-8, 1)])
+	}
+	s := run(t, rb, replay.Options{Group: -1}, replay.Log{Name: "log", In: strings.NewReader(line(10) + line(9) + line(8))})
+	require.Equal(t, replay.Outcomes{signon.Block: 1, signon.Grant: 2}, s.Outcomes)
 }
 
 // TestPolicyCountsOnce: a decision that two cases of a policy give counts once for the policy.
