@@ -91,7 +91,7 @@ const (
 
 // learn learns the shape of a request that the library could read.
 func (a *shapes) learn(data []byte) {
-	data = trimmed(data)
+	data = bytes.TrimRight(data, blanks)
 	if len(data) > mostOfOne || a.learned > mostLearned {
 		return
 	}

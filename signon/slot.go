@@ -195,7 +195,7 @@ func (r *Reader) set(s slot, value []byte) (ok bool) {
 		r.proof().App = r.recent.shared(value)
 	case slotOutcome:
 		var err error
-		l.Outcome, err = ParseOutcome(string(value))
+		l.Outcome, err = ParseOutcome(r.recent.shared(value))
 		l.Recorded = true
 		return err == nil
 	default:

@@ -80,11 +80,10 @@ func newSummary(rb *rulebook.Rulebook) *Summary {
 }
 
 func newReasoning(rb *rulebook.Rulebook) Reasoning {
-	r := Reasoning{Cases: make([]CaseTally, rb.CaseCount), Grounds: map[string]*Outcomes{}}
+	r := Reasoning{Grounds: map[string]*Outcomes{}}
 	for _, p := range rb.Policies {
 		for i := range p.Cases {
-			k := &p.Cases[i]
-			r.Cases[k.Number].Policy, r.Cases[k.Number].Case = p, k
+			r.Cases = append(r.Cases, CaseTally{Policy: p, Case: &p.Cases[i]})
 		}
 	}
 	return r

@@ -137,8 +137,8 @@ func (r *through) each(f func(i int, w taker)) {
 	wg.Wait()
 }
 
-// lanes is how many parts those whose turn it is are shared out in to each worker: enough that
-// the last worker to be free has little left to do.
+// lanes is how many parts of what is ready there are for each worker: enough that the last one to
+// be free has little left to do.
 const lanes = 16
 
 // share shares out what is ready: each worker takes its own lanes, and then those that are left of the others.

@@ -53,7 +53,6 @@ type Rulebook struct {
 	Risk        *risk.Model // nil without a risk model
 	ScopeSets   []*ScopeSet
 	Policies    []*Policy // by name
-	CaseCount   int       // of all policies
 	Waivers     []*Waiver // by name
 	Expects     []*Expect // as they stand
 	Promises    []*Promise
@@ -269,7 +268,7 @@ const (
 
 // Case is one case of a policy.
 type Case struct {
-	Number  int // among those of all policies
+	Number  int // among those of all policies, in their order
 	Label   string
 	When    condition.Node // nil for the otherwise
 	Text    string         // the condition as written

@@ -36,10 +36,11 @@ func (r *resolver) policies(scope *condition.Scope) {
 }
 
 func (r *resolver) numberCases() {
+	n := 0
 	for _, p := range r.rb.Policies {
 		for i := range p.Cases {
-			p.Cases[i].Number = r.rb.CaseCount
-			r.rb.CaseCount++
+			p.Cases[i].Number = n
+			n++
 		}
 	}
 }
