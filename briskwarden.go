@@ -91,8 +91,8 @@ func (r *Rulebook) Warnings() []Problem {
 }
 
 // Decide decides on a sign-on: the outcome, what was demanded and what the person can do
-// next, without the explanation. The error says which field of the sign-on cannot be, or
-// that the user cannot be looked up; the decision is then a block.
+// next, without the explanation. The error says which field of the sign-on cannot be, as
+// [signon.SignOn.Validate] does, or that the user cannot be looked up; the decision is then a block.
 func (r *Rulebook) Decide(s signon.SignOn) (signon.Decision, error) {
 	var d signon.Decision
 	err := r.engine.Decide(&s, &d, false)
@@ -164,13 +164,15 @@ func (e *CheckError) Error() string {
 
 // People looks up the users of a program's own directory. It is called from many goroutines at once.
 type People interface {
-	// Person finds a user by id. An error blocks the sign-on at hand, and is given back.
+	// Person finds a user by id, which compares exactly, case included: to find "bob" for
+	// "BOB" would take him past what names him. An error blocks the sign-on at hand, and is
+	// given back.
 	Person(id string) (person Person, found bool, err error)
 }
 
 // Person is what a program's own directory knows of a user.
 type Person struct {
-	ID         string
+	ID         string   // as the directory has it: one that is not the id asked for is an error; empty is that id
 	Type       string   // employee, guest or service; empty is employee
 	Groups     []string // direct ones; what the rulebook nests them in is added
 	Methods    []string // those that the user is enrolled in
@@ -184,6 +186,9 @@ type outside struct{ people People }
 
 func (o outside) Person(id string) (directory.Person, bool, error) {
 	p, found, err := o.people.Person(id)
+	if err == nil && found && p.ID != "" && p.ID != id {
+		return directory.Person{}, false, fmt.Errorf("the directory gave %q instead", p.ID)
+	}
 	p.ID = id
 	return directory.Person(p), found, err
 }

@@ -1,6 +1,9 @@
 package signon
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Outcome is what is decided on a sign-on. The zero Outcome is Block.
 type Outcome uint8
@@ -15,8 +18,13 @@ const (
 
 var outcomes = [...]string{"block", "step-up", "review", "grant"}
 
-// String gives the outcome's bare word.
-func (o Outcome) String() string { return outcomes[min(int(o), len(outcomes)-1)] }
+// String gives the outcome's bare word; of what is no outcome, "Outcome(9)".
+func (o Outcome) String() string {
+	if int(o) < len(outcomes) {
+		return outcomes[o]
+	}
+	return fmt.Sprintf("Outcome(%d)", uint8(o))
+}
 
 // StricterThan reports whether o lets less through than other.
 func (o Outcome) StricterThan(other Outcome) bool { return o < other }
@@ -31,8 +39,13 @@ func ParseOutcome(word string) (Outcome, error) {
 	return Block, fmt.Errorf("%q is no outcome: grant, review, step-up or block", word)
 }
 
-// MarshalText gives the outcome's bare word.
-func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
+// MarshalText gives the outcome's bare word. It fails for what is no outcome.
+func (o Outcome) MarshalText() ([]byte, error) {
+	if int(o) >= len(outcomes) {
+		return nil, fmt.Errorf("%d is no outcome", uint8(o))
+	}
+	return []byte(outcomes[o]), nil
+}
 
 // UnmarshalText reads the bare word of an outcome.
 func (o *Outcome) UnmarshalText(text []byte) (err error) {
@@ -66,7 +79,7 @@ func (d *Decision) Reset(id, rulebook string) {
 
 // Refused is the decision on a sign-on that could not be read or judged: a block that says why.
 func Refused(id string, why error) Decision {
-	return Decision{ID: id, Error: why.Error(), MaxAge: NoMaxAge}
+	return Decision{ID: strings.ToValidUTF8(id, "\ufffd"), Error: strings.ToValidUTF8(why.Error(), "\ufffd"), MaxAge: NoMaxAge}
 }
 
 // NoMaxAge is the MaxAge of a decision that limits no age.

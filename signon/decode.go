@@ -156,18 +156,6 @@ func (r *request) check() error {
 	case r.Resource.Type != "" && r.Resource.Type != "app":
 		return &FieldError{"resource.type", fmt.Sprintf(`%q is not known here: only "app" is signed on to`, r.Resource.Type)}
 	}
-	for i, e := range r.Context.Evidence {
-		field, what := "", ""
-		switch {
-		case e.Method == "":
-			field, what = "method", "is missing: evidence names its method"
-		case e.Time.IsZero():
-			field, what = "time", "is missing: evidence says when it was given"
-		default:
-			continue
-		}
-		return &FieldError{fmt.Sprintf("context.evidence[%d].%s", i, field), what}
-	}
 	return nil
 }
 
@@ -182,11 +170,13 @@ func (r *request) logged() (l Logged, err error) {
 			return Logged{}, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
 		}
 	}
-	l.SignOn = r.signOn()
+	if l.SignOn, err = r.signOn(); err != nil {
+		return Logged{}, err
+	}
 	return l, nil
 }
 
-func (r *request) signOn() SignOn {
+func (r *request) signOn() (SignOn, error) {
 	c := &r.Context
 	s := SignOn{
 		ID: c.ID, User: r.Subject.ID, Properties: r.Subject.Properties, Action: r.Action.Name, App: r.Resource.ID,
@@ -204,7 +194,10 @@ func (r *request) signOn() SignOn {
 			s.Evidence[i] = Evidence{e.Method, e.Time.Time, e.Session, e.Device, e.App}
 		}
 	}
-	return s
+	if err := s.Validate(); err != nil {
+		return SignOn{}, err
+	}
+	return s, nil
 }
 
 func (d *device) plain() Device {
@@ -274,9 +267,8 @@ func ParseTime(text string) (time.Time, error) {
 	if err != nil {
 		return time.Time{}, fmt.Errorf("%q is no RFC 3339 time, such as 2026-11-23T08:15:00+01:00", clip(text))
 	}
-	const first, last = -62135596800, 253402300799 // seconds of the years 1 and 9999, in UTC
-	if s := t.Unix(); s < first || s > last || strings.HasPrefix(text, "0000") {
-		return time.Time{}, fmt.Errorf("%q lies outside the years 1 to 9999", text)
+	if p := checkInstant(t); p != "" {
+		return time.Time{}, fmt.Errorf("%q %s", clip(text), p)
 	}
 	if t.IsZero() { // which stands for a time that is not stated
 		t = t.Add(1)
@@ -297,20 +289,17 @@ func (a *address) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 // ParseAddr reads an IPv4 or IPv6 address without zone. An IPv4-mapped IPv6 address comes out as IPv4.
 func ParseAddr(text string) (netip.Addr, error) {
 	a, err := netip.ParseAddr(text)
-	switch {
-	case err != nil:
+	if err != nil {
 		return netip.Addr{}, fmt.Errorf("%q is no IPv4 or IPv6 address", clip(text))
-	case a.Zone() != "":
-		return netip.Addr{}, fmt.Errorf("%q carries a zone: leave out what stands after the %%", clip(text))
 	}
-	return a.Unmap(), nil
+	return a.Unmap(), checkAddr(a).asError()
 }
 
 // UnmarshalJSONFrom reads a country code, or null.
 func (c *country) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	text, given, err := unquote(d, "a country")
-	if err == nil && given && !IsCountry(text) {
-		err = fmt.Errorf("%q is no country: ISO 3166-1 alpha-2 in capitals, such as NO", clip(text))
+	if err == nil && given {
+		err = checkCountry(text).asError()
 	}
 	*c = country(text)
 	return err
@@ -320,22 +309,18 @@ func (c *country) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 func (c *Client) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	text, given, err := unquote(d, "a client")
 	*c = Client(text)
-	if err == nil && given && !c.known() {
-		err = fmt.Errorf("%q is no client: browser, native, legacy or unattended", clip(text))
+	if err == nil && given {
+		err = c.check().asError()
 	}
 	return err
-}
-
-func (c *Client) known() bool {
-	return *c == Browser || *c == Native || *c == Legacy || *c == Unattended
 }
 
 // UnmarshalJSONFrom reads for whom a consent is, or null.
 func (c *ConsentFor) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	text, given, err := unquote(d, "for whom it is")
 	*c = ConsentFor(text)
-	if err == nil && given && *c != ForSelf && *c != ForGroup && *c != ForEveryone {
-		err = fmt.Errorf("%q is none of self, group and everyone", clip(text))
+	if err == nil && given {
+		err = c.check().asError()
 	}
 	return err
 }

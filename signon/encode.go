@@ -1,20 +1,35 @@
 package signon
 
+// Sign-ons and decisions to JSON and back, by the JSON library; standard.go has the same for encoding/json.
+
 import (
+	"fmt"
+
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// MarshalJSONTo writes the sign-on as a request; what is unknown is left out.
+// MarshalJSONTo writes the sign-on as a request; what is unknown is left out. One that is not
+// valid is an error.
 func (s SignOn) MarshalJSONTo(e *jsontext.Encoder) error {
+	if err := s.Validate(); err != nil {
+		return err
+	}
 	return json.MarshalEncode(e, s.request(), json.Deterministic(true))
 }
 
 // MarshalJSONTo writes the sign-on as a line of a log, with its outcome in context.outcome.
 func (l Logged) MarshalJSONTo(e *jsontext.Encoder) error {
+	if err := l.Validate(); err != nil {
+		return err
+	}
 	r := l.SignOn.request()
 	if l.Recorded {
-		r.Context.Outcome = jsontext.Value(`"` + l.Outcome.String() + `"`)
+		word, err := l.Outcome.MarshalText()
+		if err != nil {
+			return err
+		}
+		r.Context.Outcome = jsontext.Value(`"` + string(word) + `"`)
 	}
 	return json.MarshalEncode(e, r, json.Deterministic(true))
 }
@@ -50,6 +65,16 @@ func (s *SignOn) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	return err
 }
 
+// UnmarshalJSONFrom reads a line of a log as [DecodeLogged] does.
+func (l *Logged) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	v, err := d.ReadValue()
+	if err != nil {
+		return err
+	}
+	*l, err = DecodeLogged(v)
+	return err
+}
+
 // MarshalJSONTo writes a truth value; what is unknown is null.
 func (y YesNo) MarshalJSONTo(e *jsontext.Encoder) error {
 	switch y {
@@ -57,8 +82,10 @@ func (y YesNo) MarshalJSONTo(e *jsontext.Encoder) error {
 		return e.WriteToken(jsontext.True)
 	case No:
 		return e.WriteToken(jsontext.False)
+	case Unknown:
+		return e.WriteToken(jsontext.Null)
 	}
-	return e.WriteToken(jsontext.Null)
+	return fmt.Errorf("%d is none of unknown, no and yes", y)
 }
 
 // The JSON of a decision.
@@ -119,6 +146,9 @@ func (d *Decision) UnmarshalJSONFrom(dec *jsontext.Decoder) error {
 		return err
 	}
 	c := r.Context
+	if granted := c.Outcome == Grant && c.Error == ""; granted != r.Decision {
+		return fmt.Errorf("decision is %t, though the outcome is %s", r.Decision, c.Outcome)
+	}
 	*d = Decision{ID: c.ID, Outcome: c.Outcome, Error: c.Error, Message: c.Message, Demands: c.Demands, Next: c.Next,
 		Notices: c.Notices, Session: c.Session, ACR: c.ACRValues, MaxAge: NoMaxAge, Rulebook: c.Rulebook}
 	if c.MaxAge != nil {

@@ -35,7 +35,7 @@ func (r *Reader) Decode(data []byte) (SignOn, error) {
 	case err != nil:
 		return SignOn{}, err
 	case read != nil:
-		return read.signOn(), nil
+		return read.signOn()
 	}
 	return r.own.SignOn, nil
 }

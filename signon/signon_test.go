@@ -1,6 +1,8 @@
 package signon_test
 
 import (
+	stdjson "encoding/json"
+	"reflect"
 	"testing"
 	"time"
 
@@ -32,6 +34,58 @@ func TestDecodeReadsEveryField(t *testing.T) {
 	again, err := json.Marshal(s)
 	require.NoError(t, err)
 	require.JSONEq(t, whole, string(again))
+}
+
+// TestBothLibrariesWriteAndReadTheSame holds encoding/json against the library that the codec uses.
+func TestBothLibrariesWriteAndReadTheSame(t *testing.T) {
+	so, err := signon.Decode([]byte(whole))
+	require.NoError(t, err)
+	logged := signon.Logged{SignOn: so, Outcome: signon.StepUp, Recorded: true}
+	decision := signon.Decision{ID: "s", Outcome: signon.StepUp, MaxAge: 0, ACR: "aal1", Next: []signon.Step{{Do: signon.Verify, AnyOf: [][]string{{"passkey"}}}},
+		Explanation: &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}}
+	for _, v := range []any{so, &so, logged, decision, &decision, signon.Yes, signon.No, signon.Unknown, signon.Legacy, signon.ForGroup, signon.Grant,
+		struct{ D []signon.Decision }{[]signon.Decision{decision, {}}}} {
+		ours, err := json.Marshal(v)
+		require.NoError(t, err)
+		theirs, err := stdjson.Marshal(v)
+		require.NoError(t, err)
+		require.Equal(t, string(ours), string(theirs))
+		one, two := reflect.New(reflect.TypeOf(v)), reflect.New(reflect.TypeOf(v))
+		require.NoError(t, json.Unmarshal(ours, one.Interface()))
+		require.NoError(t, stdjson.Unmarshal(ours, two.Interface()))
+		require.Equal(t, one.Interface(), two.Interface())
+	}
+	for text, into := range map[string][2]any{
+		`{"context":{"country":"no"}}`:                      {new(signon.SignOn), new(signon.Logged)},
+		`{"context":{"outcome":"maybe"}}`:                   {new(signon.Logged), new(signon.Decision)},
+		`{"decision":true,"context":{"outcome":"block"}}`:   {new(signon.Decision), new(signon.Decision)},
+		`{"decision":false,"context":{"outcome":"grant"}}`:  {new(signon.Decision), new(signon.Decision)},
+		`{"decision":true,"context":{}}`:                    {new(signon.Decision), new(signon.Decision)},
+		`{"context":{"presented":["a"],"presented":["b"]}}`: {new(signon.SignOn), new(signon.Logged)},
+		`"Legacy"`: {new(signon.Client), new(signon.ConsentFor)},
+		`2`:        {new(signon.YesNo), new(signon.Client)},
+	} {
+		for _, v := range into {
+			require.Error(t, json.Unmarshal([]byte(text), v), "%s into %T", text, v)
+			require.Error(t, stdjson.Unmarshal([]byte(text), v), "%s into %T", text, v)
+		}
+	}
+}
+
+func TestWhatIsNoOutcomeIsNone(t *testing.T) {
+	for n := 4; n < 256; n++ {
+		o := signon.Outcome(n)
+		require.NotContains(t, []string{"grant", "review", "step-up", "block"}, o.String())
+		for _, v := range []any{o, signon.Decision{Outcome: o}, signon.Logged{Outcome: o, Recorded: true}, signon.YesNo(n - 253)} {
+			if y, isYesNo := v.(signon.YesNo); isYesNo && y <= signon.Yes && y >= 0 {
+				continue
+			}
+			_, err := json.Marshal(v)
+			require.Error(t, err, "%#v", v)
+			_, err = stdjson.Marshal(v)
+			require.Error(t, err, "%#v", v)
+		}
+	}
 }
 
 func TestDecodeTakesAbsentAndNullAlike(t *testing.T) {

@@ -166,7 +166,7 @@ func (r *Reader) set(s slot, value []byte) (ok bool) {
 		return IsCountry(l.Country)
 	case slotClient:
 		l.Client = Client(r.recent.shared(value))
-		return l.Client.known()
+		return l.Client.check() == ""
 	case slotDeviceID:
 		l.Device.ID = r.recent.shared(value)
 	case slotDeviceOS:

@@ -25,13 +25,21 @@ type Answer struct {
 // policies, about the scopes that are new. A banned client is blocked. A [*signon.FieldError]
 // says which field of the request cannot be; then nothing was decided.
 func (l *Ledger) Ask(so signon.SignOn) (*Answer, error) {
+	if err := so.Validate(); err != nil {
+		return nil, err
+	}
+	if so.Consent != nil {
+		asked := *so.Consent // the caller's stays as it is
+		so.Consent = &asked
+	}
 	if err := checkRequest(&so); err != nil {
 		return nil, err
 	}
+	clock := l.engine.Now()
 	if so.Time.IsZero() {
-		so.Time = l.engine.Now()
+		so.Time = clock
 	}
-	r := &request{Ledger: l, so: so}
+	r := &request{Ledger: l, so: so, holding: later(so.Time, clock)}
 	var answered bool
 	err := l.store.View(func(tx Tx) (err error) {
 		answered, err = r.answer(tx)
@@ -50,6 +58,13 @@ func (l *Ledger) Ask(so signon.SignOn) (*Answer, error) {
 		return nil, err
 	}
 	return &r.Answer, nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // checkRequest checks what a request for consent cannot be without.
@@ -80,8 +95,9 @@ func checkRequest(so *signon.SignOn) error {
 // request is a request on its way to its answer.
 type request struct {
 	*Ledger
-	so     signon.SignOn
-	person *rulebook.Person
+	so      signon.SignOn
+	holding time.Time // at which a consent must hold: a request that says it is of earlier revives none
+	person  *rulebook.Person
 	Answer
 }
 
@@ -124,7 +140,7 @@ func (r *request) answer(tx Tx) (done bool, err error) {
 // is held is then of no use, and the engine says why.
 func (r *request) active() (bool, error) {
 	_, known := r.engine.Rulebook().Apps[r.so.App]
-	holds, _, err := r.standing(&Consent{State: Granted, User: r.so.User}, r.so.Time)
+	holds, _, err := r.standing(&Consent{State: Granted, User: r.so.User}, r.holding)
 	return known && holds, err
 }
 
@@ -138,7 +154,7 @@ func (r *request) held(tx Tx) (scopes []string, err error) {
 		if !r.covers(c) || !slices.ContainsFunc(c.Granted, func(s string) bool { return slices.Contains(asked.Scopes, s) }) {
 			continue
 		}
-		holds, _, err := r.standing(c, r.so.Time)
+		holds, _, err := r.standing(c, r.holding)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package consent
 
 import (
+	"fmt"
 	"runtime"
 	"slices"
 	"sync"
@@ -70,8 +71,12 @@ func (l *Ledger) audit(list []*Consent, clients map[string]*Client, now time.Tim
 	var course engine.Course
 	for _, c := range list {
 		so := l.again(c, clients[c.Client], now)
-		if err := l.engine.Follow(&so, &course); err != nil {
-			return nil, err
+		err := so.Validate()
+		if err == nil {
+			err = l.engine.Follow(&so, &course)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", c.ID, err)
 		}
 		f := Finding{Consent: c, Outcome: signon.Grant}
 		f.look(&course)

@@ -115,8 +115,12 @@ func past(cells map[string]string, zone *time.Location, apps []string) (c *Conse
 	if !slices.Contains(apps, c.App) {
 		return nil, fmt.Errorf("there is no app %q%s", c.App, hint(c.App, apps))
 	}
-	if c.Scopes = without(strings.Fields(cells["scopes"]), nil); checkScopes("scopes", c.Scopes) != nil {
-		return nil, checkScopes("scopes", c.Scopes)
+	c.Scopes = without(strings.Fields(cells["scopes"]), nil)
+	if err := checkScopes("scopes", c.Scopes); err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(c.Scopes, func(s string) bool { return !signon.IsScope(s) }); i >= 0 {
+		return nil, fmt.Errorf("scopes: %q is no scope (RFC 6749)", c.Scopes[i])
 	}
 	c.Granted = c.Scopes
 	switch {

@@ -34,8 +34,8 @@ type Step struct {
 }
 
 // Follow decides as [Engine.Decide] does, the policies on watch heard too, and tells the course
-// of the decision. Of the decision itself only the outcome is worked out. After an error the
-// course tells nothing.
+// of the decision. Of the decision itself only the outcome is worked out. The sign-on must be
+// valid, as what is read from a log is. After an error the course tells nothing.
 func (e *Engine) Follow(so *signon.SignOn, c *Course) error {
 	f := e.frames.Get().(*frame)
 	f.followed.Reset(so.ID, e.rb.Digest)

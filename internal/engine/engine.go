@@ -162,14 +162,18 @@ func (e *Engine) Now() time.Time { return e.sources.Clock() }
 func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 
 // Decide decides on the sign-on and writes the decision into d, whose slices are used again.
-// With explain it tells how it came about. After an error d is a block that says so.
+// With explain it tells how it came about. After an error, such as that the sign-on is not
+// valid, d is a block that says so.
 func (e *Engine) Decide(so *signon.SignOn, d *signon.Decision, explain bool) error {
 	f := e.frames.Get().(*frame)
 	d.Reset(so.ID, e.rb.Digest)
 	if explain {
 		d.Explanation = &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
 	}
-	err := f.decide(so, d)
+	err := so.Validate()
+	if err == nil {
+		err = f.decide(so, d)
+	}
 	f.release()
 	e.frames.Put(f)
 	if err != nil {

@@ -1,7 +1,9 @@
 package rulebook
 
 import (
+	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -79,6 +81,9 @@ func StatedValue(a *fact.Attribute, stated any, zone *time.Location) (fact.Value
 			return fact.Value{Known: true, YesNo: known.Of(v)}, nil
 		}
 	case float64:
+		if math.IsNaN(v) || math.IsInf(v, 0) {
+			return fact.Value{}, errors.New("is no finite number")
+		}
 		if a.Type == fact.Number {
 			return fact.Value{Known: true, Number: v}, nil
 		}

@@ -469,13 +469,14 @@ func (c *census) finish(p *Person, closures map[string][]int32) {
 		p.JoinedDay = schedule.DateOf(p.Joined, c.r.rb.Zone).Start(c.r.rb.Zone)
 	}
 	slices.Sort(p.Groups)
+	direct := slices.Compact(p.Groups)
 	c.key = c.key[:0]
-	for _, g := range slices.Compact(p.Groups) {
+	for _, g := range direct {
 		c.key = binary.LittleEndian.AppendUint32(c.key, uint32(g))
 	}
 	list, ok := closures[string(c.key)]
 	if !ok {
-		list = c.r.rb.Groups.Closure(slices.Compact(p.Groups))
+		list = c.r.rb.Groups.Closure(direct)
 		closures[string(c.key)] = list
 	}
 	p.Groups = list

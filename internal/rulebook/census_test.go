@@ -64,6 +64,16 @@ func (f *firm) sourcesOf(u int) (list []int) {
 	return list
 }
 
+// times is how often something is stated.
+func (f *firm) times() int { return 1 + f.r.IntN(4) }
+
+// state adds an item to what a source states, where it may stand already; a block would warn of that.
+func state(source int, list *[]string, item string) {
+	if source != fromBlock || !slices.Contains(*list, item) {
+		*list = append(*list, item)
+	}
+}
+
 // tell spreads memberships, methods and risks over the sources, and writes their files.
 func (f *firm) tell() map[string]string {
 	var userGroups [sources][][]string // the groups that the user's own record names
@@ -81,16 +91,22 @@ func (f *firm) tell() map[string]string {
 				continue
 			}
 			f.member[u][g] = true
-			if s := pick(); f.r.IntN(2) == 0 && s != fromCSV {
-				groupMembers[s][g] = append(groupMembers[s][g], fmt.Sprint("u", u))
-			} else {
-				userGroups[s][u] = append(userGroups[s][u], fmt.Sprint("g", g))
+			for range f.times() {
+				if s := pick(); f.r.IntN(2) == 0 && s != fromCSV {
+					state(s, &groupMembers[s][g], fmt.Sprint("u", u))
+				} else {
+					state(s, &userGroups[s][u], fmt.Sprint("g", g))
+				}
 			}
 		}
 		for _, m := range []string{"password", "passkey", "push"} {
-			if s := pick(); f.r.IntN(2) == 0 && s != fromLDIF {
-				methods[u][s] = append(methods[u][s], m)
-				f.methods[u] = append(f.methods[u], m)
+			for range f.r.IntN(5) {
+				if s := pick(); s != fromLDIF {
+					state(s, &methods[u][s], m)
+					if !slices.Contains(f.methods[u], m) {
+						f.methods[u] = append(f.methods[u], m)
+					}
+				}
 			}
 		}
 		stated := ""
@@ -105,8 +121,10 @@ func (f *firm) tell() map[string]string {
 		for inner := range outer {
 			if f.r.IntN(4) == 0 {
 				f.within[inner][outer] = true
-				s := []int{fromSCIM, fromLDIF, fromBlock}[f.r.IntN(3)]
-				groupMembers[s][outer] = append(groupMembers[s][outer], fmt.Sprint("g", inner))
+				for range f.times() {
+					s := []int{fromSCIM, fromLDIF, fromBlock}[f.r.IntN(3)]
+					state(s, &groupMembers[s][outer], fmt.Sprint("g", inner))
+				}
 			}
 		}
 	}
@@ -181,7 +199,7 @@ func (f *firm) referred(source, g int, groupMembers *[sources][][]string) bool {
 }
 
 // TestCensusAgreesWithTheFirm spreads random organisations over SCIM, CSV, LDIF and blocks, in any
-// order, and expects them whole again.
+// order and stating everything up to four times, and expects them whole again.
 func TestCensusAgreesWithTheFirm(t *testing.T) {
 	for seed := range uint64(400) {
 		f := newFirm(seed)

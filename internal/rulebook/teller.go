@@ -71,17 +71,21 @@ func (t *teller) signOn(s *ast.SignOn) signon.SignOn {
 	if s.Device != nil {
 		so.Device = t.device(s.Device)
 	}
-	so.Consent = consent(s)
+	so.Consent = t.consent(s)
 	return so
 }
 
 // consent is what a client application asks for; nil where no clause speaks of it.
-func consent(s *ast.SignOn) *signon.Consent {
+func (t *teller) consent(s *ast.SignOn) *signon.Consent {
 	if !s.ClientApp.Given() && !s.Publisher.Given() && !s.For.Given() && s.Scopes == nil {
 		return nil
 	}
 	c := &signon.Consent{Client: s.ClientApp.Text, Publisher: s.Publisher.Text, For: signon.ConsentFor(s.For.Text), Group: s.Group.Text}
 	for _, scope := range s.Scopes {
+		if !signon.IsScope(scope.Text) {
+			t.fail(scope, "it is of printable ASCII without spaces, double quotes and backslashes; several stand with commas between",
+				"%q is no scope (RFC 6749)", scope.Text)
+		}
 		c.Scopes = append(c.Scopes, scope.Text)
 	}
 	if s.Verified {
