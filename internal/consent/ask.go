@@ -109,9 +109,9 @@ func (r *request) answer(tx Tx) (done bool, err error) {
 	if r.Client, err = tx.Client(c.Client); err != nil {
 		return false, err
 	}
-	if r.Client.IsBanned() {
+	if r.Client.IsBanned() { // the journal keeps that it asked
 		r.Outcome = signon.Block
-		return true, nil
+		return false, nil
 	}
 	if r.person, err = r.engine.Person(r.so.User); err != nil {
 		return false, err
@@ -253,8 +253,11 @@ func (r *request) seen() (c Client) {
 	return c
 }
 
-// why names the policies and cases that decided.
+// why names the policies and cases that decided, or the ban.
 func (r *request) why() string {
+	if r.Decision == nil {
+		return fmt.Sprintf("banned by %s: %s", r.Client.Banned.By, r.Client.Banned.Because)
+	}
 	var list []string
 	for _, e := range r.Decision.Explanation.Deciding {
 		list = append(list, fmt.Sprintf("%s %q", e.Policy, e.Case))

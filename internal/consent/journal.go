@@ -96,6 +96,11 @@ type Verified struct {
 // Verify goes through the whole journal, and holds the ledger against it. What is wrong is a
 // [*Fault], which names the first entry that does not fit.
 func Verify(store Store) (v Verified, err error) {
+	if c, can := store.(Checker); can {
+		if err := c.Check(); err != nil {
+			return v, &Fault{0, err.Error()}
+		}
+	}
 	err = store.View(func(tx Tx) error {
 		clients, consents := map[string]*Client{}, map[ID]*Consent{}
 		changed := map[any]int64{} // by client's or consent's id, the entry that changed it last

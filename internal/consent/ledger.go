@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/engine"
@@ -43,9 +44,38 @@ func (l *Ledger) standing(c *Consent, at time.Time) (holds bool, why string, err
 	return true, string(Granted), nil
 }
 
+// says reports whether a text has a character that can be seen.
+func says(text string) bool {
+	const blank = "\u115f\u1160\u3164\uffa0\u2800" // letters and a symbol without a shape
+	return strings.ContainsFunc(text, func(r rune) bool {
+		return unicode.In(r, unicode.L, unicode.N, unicode.P, unicode.S) && !strings.ContainsRune(blank, r)
+	})
+}
+
+// change runs a change by a person, which is not dated back.
+func (l *Ledger) change(change func(Tx) error) error {
+	return l.store.Update(func(tx Tx) error {
+		if err := inTime(tx, l.now()); err != nil {
+			return err
+		}
+		return change(tx)
+	})
+}
+
+// inTime fails for a change by a person that would be dated before what the journal has already,
+// by more than clocks differ.
+func inTime(tx Tx, at time.Time) error {
+	const apart = time.Minute
+	last, err := tx.LastEntry()
+	if err == nil && last != nil && at.Add(apart).Before(last.Time) {
+		err = fmt.Errorf("%s lies before the last entry of the journal, of %s: nothing is dated back", at.Format(time.RFC3339), last.Time.Format(time.RFC3339))
+	}
+	return err
+}
+
 // actor finds whoever settles, withdraws or bans.
 func (l *Ledger) actor(by, because string) (*rulebook.Person, error) {
-	if because = strings.TrimSpace(because); because == "" {
+	if !says(because) {
 		return nil, errors.New("say why: the journal keeps the reason")
 	}
 	p, err := l.engine.Person(by)
@@ -106,7 +136,7 @@ func (l *Ledger) Settle(id ID, s Settlement) (settled *Consent, err error) {
 	if err != nil {
 		return nil, err
 	}
-	err = l.store.Update(func(tx Tx) error {
+	err = l.change(func(tx Tx) error {
 		before, err := l.waiting(tx, id, reviewer)
 		if err != nil {
 			return err
@@ -181,7 +211,7 @@ func (l *Ledger) Withdraw(id ID, by, because string) (withdrawn *Consent, err er
 	if err != nil {
 		return nil, err
 	}
-	err = l.store.Update(func(tx Tx) error {
+	err = l.change(func(tx Tx) error {
 		before, err := tx.Consent(id)
 		switch {
 		case err != nil:
@@ -240,7 +270,7 @@ func (l *Ledger) setBan(client, by, because, what string, set func(*Client) erro
 	if err != nil {
 		return nil, err
 	}
-	err = l.store.Update(func(tx Tx) error {
+	err = l.change(func(tx Tx) error {
 		before, err := tx.Client(client)
 		if err != nil {
 			return err

@@ -3,6 +3,7 @@ package consent_test
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -143,7 +144,12 @@ func TestEnds(t *testing.T) {
 	require.Equal(t, "review c-2 by c-1", b.ask(request("notes", "roster.read roster.write")), "what was struck out is asked anew")
 	b.now = until
 	require.Equal(t, "review c-3", b.ask(request("notes", "roster.read")), "the consent has ended")
+	so := request("notes", "roster.read")
+	so.Time = until.Add(-time.Hour)
+	require.Equal(t, "review c-3", b.ask(so), "and a request that says it is of earlier revives it not")
 	b.now = until.Add(-time.Second)
+	so.Time = until
+	require.Equal(t, "review c-3", b.ask(so), "nor does a clock that is behind the request")
 
 	_, err := b.Ban("notes", "rev", "sells data")
 	require.NoError(t, err)
@@ -152,6 +158,8 @@ func TestEnds(t *testing.T) {
 	require.Equal(t, signon.Block, a.Outcome)
 	require.Equal(t, "sells data", a.Client.Banned.Because)
 	require.Equal(t, "block", b.ask(request("notes", "openid")), "whatever the policies say")
+	last := lastEntry(t, b.store)
+	require.Equal(t, []string{"ann", "block", "notes", "banned by rev: sells data"}, []string{last.Who, last.What, last.Client, last.Why})
 	require.Contains(t, b.settle(2, consent.Settlement{Grant: true, By: "rev", Because: "?"}), "is banned")
 	_, err = b.Unban("notes", "two", "mended")
 	require.NoError(t, err)
@@ -227,6 +235,8 @@ func TestWhoMaySettle(t *testing.T) {
 	}{
 		{consent.Settlement{Grant: true, By: "rev"}, "say why"},
 		{consent.Settlement{Grant: true, By: "rev", Because: " \t"}, "say why"},
+		{consent.Settlement{Grant: true, By: "rev", Because: "\u00a0\u200b\u202e\ufeff\u2060"}, "say why"},
+		{consent.Settlement{Grant: true, By: "rev", Because: "\u3164\u115f\u2800\u0301\U000e0041"}, "say why"},
 		{consent.Settlement{Grant: true, By: "nobody", Because: "x"}, `there is no user "nobody"`},
 		{consent.Settlement{Grant: true, By: "off", Because: "x"}, "off is disabled"},
 		{consent.Settlement{Grant: true, By: "ann", Because: "x"}, "ann is not in reviewers, which reviews c-1"},
@@ -273,6 +283,38 @@ func TestRequestsThatCannotBe(t *testing.T) {
 	v, err := consent.Verify(b.store)
 	require.NoError(t, err)
 	require.Zero(t, v.Entries)
+}
+
+func lastEntry(t *testing.T, s consent.Store) (last *consent.Entry) {
+	require.NoError(t, s.View(func(tx consent.Tx) (err error) { last, err = tx.LastEntry(); return err }))
+	return last
+}
+
+// TestNothingIsDatedBack: people's changes follow each other in time, as far as clocks agree.
+func TestNothingIsDatedBack(t *testing.T) {
+	b := newBench(t, consent.NewMemory(), rules)
+	require.Equal(t, "review c-1", b.ask(request("notes", "roster.read")))
+	now := b.now
+	b.now = now.Add(-24 * time.Hour)
+	require.Contains(t, b.settle(1, consent.Settlement{Grant: true, By: "rev", Because: "fine", Until: now.Add(-time.Hour)}), "nothing is dated back")
+	_, err := b.Withdraw(1, "ann", "no use")
+	require.ErrorContains(t, err, "nothing is dated back")
+	_, err = b.Ban("notes", "rev", "sells data")
+	require.ErrorContains(t, err, "nothing is dated back")
+	b.now = now.Add(-time.Second)
+	require.Equal(t, "granted[roster.read]", b.settle(1, consent.Settlement{Grant: true, By: "rev", Because: "fine"}), "two clocks")
+}
+
+// TestAskLeavesItsRequest asks with one request from many sides at once.
+func TestAskLeavesItsRequest(t *testing.T) {
+	b := newBench(t, consent.NewMemory(), rules)
+	so := request("widget", "openid")
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() { _, _ = b.Ask(so) })
+	}
+	wg.Wait()
+	require.Equal(t, request("widget", "openid"), so)
 }
 
 func TestAudit(t *testing.T) {

@@ -15,6 +15,10 @@ type Store interface {
 	View(look func(Tx) error) error
 }
 
+// Checker is a [Store] that can find damage to what it goes by besides what it gives, such as
+// an index. [Verify] asks it.
+type Checker interface{ Check() error }
+
 // Tx is a transaction. What it gives is not to be changed, and lives no longer than it.
 type Tx interface {
 	Consent(id ID) (*Consent, error)                  // nil where there is none

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -12,13 +13,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/go-json-experiment/json"
 	"modernc.org/sqlite"
 	codes "modernc.org/sqlite/lib"
 
 	"briskwarden.example/briskwarden/internal/consent"
-	"briskwarden.example/briskwarden/signon"
 )
 
 // File is a ledger in a file. It is safe for concurrent use, by several processes too.
@@ -30,15 +31,33 @@ type File struct {
 // application marks our databases among those of SQLite: "BWcl".
 const application = 0x4257636c
 
-// migrations bring a database from each version to the next.
-var migrations = []string{
-	`CREATE TABLE clients (id TEXT PRIMARY KEY, document BLOB NOT NULL) WITHOUT ROWID;
-	 CREATE TABLE consents (id INTEGER PRIMARY KEY, client TEXT NOT NULL, app TEXT NOT NULL, holder TEXT NOT NULL,
-	   state TEXT NOT NULL, document BLOB NOT NULL);
-	 CREATE INDEX consents_held ON consents (client, app, holder);
-	 CREATE INDEX consents_waiting ON consents (state) WHERE state = 'waiting';
-	 CREATE TABLE journal (number INTEGER PRIMARY KEY, document BLOB NOT NULL);`,
+// schema is what a ledger's database holds. A table has documents alone: whatever a query goes
+// by, the database itself takes out of the document, so that the two cannot differ.
+var schema = []string{
+	`CREATE TABLE clients (document TEXT NOT NULL, id TEXT NOT NULL AS (document ->> '$.id'))`,
+	`CREATE UNIQUE INDEX clients_id ON clients (id)`,
+	`CREATE TABLE consents (document TEXT NOT NULL, id INTEGER NOT NULL AS (document ->> '$.id'), client TEXT NOT NULL AS (document ->> '$.client'),
+	  app TEXT NOT NULL AS (document ->> '$.app'), state TEXT NOT NULL AS (document ->> '$.state'),
+	  holder TEXT NOT NULL AS (CASE document ->> '$.for' WHEN 'self' THEN document ->> '$.user' ELSE '' END))`,
+	`CREATE UNIQUE INDEX consents_id ON consents (id)`,
+	`CREATE INDEX consents_held ON consents (client, app, holder)`,
+	`CREATE INDEX consents_waiting ON consents (state) WHERE state = 'waiting'`,
+	`CREATE TABLE journal (document TEXT NOT NULL, number INTEGER NOT NULL AS (document ->> '$.number'))`,
+	`CREATE UNIQUE INDEX journal_number ON journal (number)`,
 }
+
+// version is that of the schema. The first had columns beside the documents.
+const version = 2
+
+// fromFirst is what brings a ledger of the first version to this one, around making the schema.
+const (
+	setFirstAside = `DROP INDEX consents_held; DROP INDEX consents_waiting; ALTER TABLE clients RENAME TO clients1;
+	  ALTER TABLE consents RENAME TO consents1; ALTER TABLE journal RENAME TO journal1`
+	takeFirstOver = `INSERT INTO clients (document) SELECT CAST(document AS TEXT) FROM clients1;
+	  INSERT INTO consents (document) SELECT CAST(document AS TEXT) FROM consents1;
+	  INSERT INTO journal (document) SELECT CAST(document AS TEXT) FROM journal1;
+	  DROP TABLE clients1; DROP TABLE consents1; DROP TABLE journal1`
+)
 
 // Open opens the ledger in a file, and begins one where there is none.
 func Open(name string) (*File, error) {
@@ -72,40 +91,83 @@ func isFolder(name string) bool {
 	return err == nil && info.IsDir()
 }
 
+// state is what a database says of itself.
+type state struct{ mark, version, tables int }
+
+func stateOf(q querier) (s state, err error) {
+	return s, errors.Join(q.QueryRow("PRAGMA application_id").Scan(&s.mark), q.QueryRow("PRAGMA user_version").Scan(&s.version),
+		q.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&s.tables))
+}
+
 // migrate checks that the database is ours, and brings it to this version.
 func (f *File) migrate() error {
-	var mark, version, tables int
-	look := func(q interface{ QueryRow(string, ...any) *sql.Row }) error {
-		return errors.Join(q.QueryRow("PRAGMA application_id").Scan(&mark), q.QueryRow("PRAGMA user_version").Scan(&version),
-			q.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables))
-	}
-	if err := look(f.db); err != nil {
-		return f.plain(err)
-	}
+	now, err := stateOf(f.db)
 	switch {
-	case mark != application && tables > 0:
+	case err != nil:
+		return f.plain(err)
+	case now.mark != application && now.tables > 0:
 		return fmt.Errorf("%s is a database, but no consent ledger", f.name)
-	case version > len(migrations):
-		return fmt.Errorf("%s was written by a newer brisk (version %d of the ledger; this one knows %d): nothing was changed", f.name, version, len(migrations))
-	case version == len(migrations):
-		return nil
+	case now.version > version:
+		return fmt.Errorf("%s was written by a newer brisk (version %d of the ledger; this one knows %d): nothing was changed", f.name, now.version, version)
+	case now.version == version:
+		return f.checkSchema()
 	}
 	// Of a database that is not ours nothing is changed, not even this.
 	if _, err := f.db.Exec("PRAGMA journal_mode = WAL"); err != nil {
 		return f.plain(err)
 	}
 	return f.transaction(func(tx *sql.Tx) error {
-		if err := look(tx); err != nil { // another process may have been first
+		now, err := stateOf(tx) // another process may have been first
+		if err != nil || now.version == version {
 			return err
 		}
-		for ; version < len(migrations); version++ {
-			if _, err := tx.Exec(migrations[version]); err != nil {
+		statements := schema
+		if now.version == 1 {
+			statements = slices.Concat([]string{setFirstAside}, schema, []string{takeFirstOver})
+		}
+		statements = append(slices.Clone(statements), fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d", application, version))
+		for _, statement := range statements {
+			if _, err := tx.Exec(statement); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d", application, version))
-		return err
+		return nil
 	})
+}
+
+// checkSchema reports a database whose tables are not as they were made: its queries might see
+// other than the documents say.
+func (f *File) checkSchema() error {
+	rows, err := f.db.Query("SELECT sql FROM sqlite_schema WHERE name NOT LIKE 'sqlite_%'")
+	if err != nil {
+		return f.plain(err)
+	}
+	defer rows.Close()
+	var found []string
+	for rows.Next() {
+		var statement sql.NullString
+		if err := rows.Scan(&statement); err != nil {
+			return f.plain(err)
+		}
+		found = append(found, statement.String)
+	}
+	slices.Sort(found)
+	if err := rows.Err(); err != nil || !slices.Equal(found, slices.Sorted(slices.Values(schema))) {
+		return cmp.Or(f.plain(err), fmt.Errorf("%s is damaged: its tables are not as brisk made them; restore it from a copy", f.name))
+	}
+	return nil
+}
+
+// Check reports a database whose indexes or tables are damaged.
+func (f *File) Check() error {
+	var first string
+	if err := f.db.QueryRow("PRAGMA integrity_check(1)").Scan(&first); err != nil {
+		return f.plain(err)
+	}
+	if first != "ok" {
+		return fmt.Errorf("%s is damaged: %s", f.name, first)
+	}
+	return f.checkSchema()
 }
 
 // Close closes the ledger.
@@ -173,12 +235,15 @@ type transaction struct {
 	writes bool
 }
 
-// put changes something.
-func (t *transaction) put(query string, args ...any) error {
+// put keeps a document by a statement.
+func (t *transaction) put(statement string, v any) error {
 	if !t.writes {
 		return consent.ErrReadOnly
 	}
-	_, err := t.Exec(query, args...)
+	data, err := json.Marshal(v, json.Deterministic(true))
+	if err == nil {
+		_, err = t.Exec(statement, string(data))
+	}
 	return err
 }
 
@@ -260,16 +325,7 @@ func (t *transaction) PutConsent(c *consent.Consent) error {
 			return err
 		}
 	}
-	holder := "" // a group, or everyone
-	if c.For == signon.ForSelf {
-		holder = c.User
-	}
-	data, err := json.Marshal(c, json.Deterministic(true))
-	if err == nil {
-		err = t.put("INSERT OR REPLACE INTO consents (id, client, app, holder, state, document) VALUES (?, ?, ?, ?, ?, ?)",
-			int64(c.ID), c.Client, c.App, holder, string(c.State), data)
-	}
-	return err
+	return t.put("INSERT OR REPLACE INTO consents (document) VALUES (?)", c)
 }
 
 // Client finds one.
@@ -289,11 +345,7 @@ func (t *transaction) Clients() iter.Seq2[*consent.Client, error] {
 
 // PutClient keeps one.
 func (t *transaction) PutClient(c *consent.Client) error {
-	data, err := json.Marshal(c, json.Deterministic(true))
-	if err == nil {
-		err = t.put("INSERT OR REPLACE INTO clients (id, document) VALUES (?, ?)", c.ID, data)
-	}
-	return err
+	return t.put("INSERT OR REPLACE INTO clients (document) VALUES (?)", c)
 }
 
 // Entries gives the journal.
@@ -313,9 +365,5 @@ func (t *transaction) LastEntry() (*consent.Entry, error) {
 
 // Append adds to the journal.
 func (t *transaction) Append(e *consent.Entry) error {
-	data, err := json.Marshal(e, json.Deterministic(true))
-	if err == nil {
-		err = t.put("INSERT INTO journal (number, document) VALUES (?, ?)", e.Number, data)
-	}
-	return err
+	return t.put("INSERT INTO journal (document) VALUES (?)", e)
 }

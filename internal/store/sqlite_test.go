@@ -158,50 +158,111 @@ func TestChangesThatFail(t *testing.T) {
 	}
 }
 
-func TestTampering(t *testing.T) {
-	e := engine.New(rules(t), engine.Sources{Clock: clock})
-	for tamper, want := range map[string]string{
-		`UPDATE journal SET document = replace(document, '"who":"', '"who":"x') WHERE number = 9`:                                           "entry 9: was changed after it was written",
-		`UPDATE journal SET document = 'x' WHERE number = 9`:                                                                                "entry 9: cannot be read",
-		`DELETE FROM journal WHERE number = 9`:                                                                                              "entry 9: is missing: entry 10 stands in its place",
-		`UPDATE journal SET number = -number WHERE number IN (5, 6); UPDATE journal SET number = 11 + number WHERE number < 0`:              "entry 5: ",
-		`UPDATE consents SET document = replace(document, '"waiting"', '"granted"') WHERE id = 2`:                                           "the consent c-2 in the ledger is not what the journal left it",
-		`DELETE FROM consents WHERE id = 3`:                                                                                                 "the consent c-3 is gone from the ledger",
-		`INSERT INTO consents SELECT 900, client, app, holder, state, replace(document, '"id":1,', '"id":900,') FROM consents WHERE id = 1`: "the consent c-900 in the ledger is not what",
-		`UPDATE clients SET document = replace(document, '"banned"', '"bamned"')`:                                                           "the client client-",
-		`DELETE FROM clients`:                   "is gone from the ledger",
-		`DELETE FROM journal WHERE number > 12`: "in the ledger is not what the journal left it",
-	} {
-		name := filepath.Join(t.TempDir(), "ledger")
-		file := open(t, name)
-		l := consent.New(file, e)
-		dice := rand.New(rand.NewPCG(3, 3))
-		for range 120 {
-			step(l, dice)
-		}
-		_, err := consent.Verify(file)
-		require.NoError(t, err)
-		db, err := sql.Open("sqlite", name)
-		require.NoError(t, err)
-		done, err := db.Exec(tamper)
-		require.NoError(t, err)
-		n, _ := done.RowsAffected()
-		require.Positive(t, n, tamper)
-		require.NoError(t, db.Close())
-		_, err = consent.Verify(file)
-		require.ErrorContains(t, err, want, tamper)
-	}
-}
-
-// TestForgedEntry changes an entry and gives it the hash that it should have: the one after it tells.
-func TestForgedEntry(t *testing.T) {
-	name := filepath.Join(t.TempDir(), "ledger")
-	file := open(t, name)
+// filled is a ledger after many steps.
+func filled(t *testing.T) (name string, file *store.File) {
+	name = filepath.Join(t.TempDir(), "ledger")
+	file = open(t, name)
 	l := consent.New(file, engine.New(rules(t), engine.Sources{Clock: clock}))
 	dice := rand.New(rand.NewPCG(3, 3))
 	for range 120 {
 		step(l, dice)
 	}
+	_, err := consent.Verify(file)
+	require.NoError(t, err)
+	return name, file
+}
+
+// execute does something to a database from outside, and gives how many rows were changed.
+func execute(t *testing.T, name, statement string) (int64, error) {
+	db, err := sql.Open("sqlite", name)
+	require.NoError(t, err)
+	defer db.Close()
+	done, err := db.Exec(statement)
+	if err != nil {
+		return 0, err
+	}
+	return done.RowsAffected()
+}
+
+func TestTampering(t *testing.T) {
+	const set = `UPDATE consents SET document = json_set(document, `
+	for tamper, want := range map[string]string{
+		`UPDATE journal SET document = replace(document, '"who":"', '"who":"x') WHERE number = 9`:           "entry 9: was changed after it was written",
+		`UPDATE journal SET document = '{"number":9,"time":3}' WHERE number = 9`:                            "entry 9: cannot be read",
+		`UPDATE journal SET document = '{"number":9,"number":9}' WHERE number = 9`:                          "entry 9: cannot be read",
+		`DELETE FROM journal WHERE number = 9`:                                                              "entry 9: is missing: entry 10 stands in its place",
+		`UPDATE journal SET document = json_set(document, '$.number', 1005) WHERE number = 5`:               "entry 5: is missing",
+		set + `'$.state', 'granted') WHERE id = 2`:                                                          "the consent c-2 in the ledger is not what the journal left it",
+		set + `'$.app', 'a2') WHERE id = 2`:                                                                 "the consent c-2 in the ledger is not what the journal left it",
+		set + `'$.user', 'u9') WHERE id = 2`:                                                                "the consent c-2 in the ledger is not what the journal left it",
+		set + `'$.for', 'everyone') WHERE id = 2`:                                                           "the consent c-2 in the ledger is not what the journal left it",
+		set + `'$.client', 'client-9') WHERE id = 2`:                                                        "the consent c-2 in the ledger is not what the journal left it",
+		set + `'$.id', 902) WHERE id = 2`:                                                                   "the consent c-902 in the ledger is not what the journal left it",
+		`DELETE FROM consents WHERE id = 3`:                                                                 "the consent c-3 is gone from the ledger",
+		`INSERT INTO consents (document) SELECT json_set(document, '$.id', 900) FROM consents WHERE id = 1`: "the consent c-900 in the ledger is not what",
+		`UPDATE clients SET document = replace(document, '"banned"', '"bamned"')`:                           "the client client-",
+		`UPDATE clients SET document = json_set(document, '$.id', id || 'x')`:                               "in the ledger is not what the journal left it",
+		`DELETE FROM clients`:                   "is gone from the ledger",
+		`DELETE FROM journal WHERE number > 12`: "in the ledger is not what the journal left it",
+	} {
+		name, file := filled(t)
+		n, err := execute(t, name, tamper)
+		require.NoError(t, err, tamper)
+		require.Positive(t, n, tamper)
+		_, err = consent.Verify(file)
+		require.ErrorContains(t, err, want, tamper)
+	}
+}
+
+// TestColumnsSayWhatDocumentsSay: what queries go by cannot be changed by itself, and tables of
+// another make are not used.
+func TestColumnsSayWhatDocumentsSay(t *testing.T) {
+	for _, column := range []string{"consents.id", "consents.client", "consents.app", "consents.state", "consents.holder", "clients.id", "journal.number"} {
+		table, name, _ := strings.Cut(column, ".")
+		path, _ := filled(t)
+		_, err := execute(t, path, fmt.Sprintf("UPDATE %s SET %s = 'x'", table, name))
+		require.ErrorContains(t, err, "generated column", column)
+	}
+	for _, tamper := range []string{
+		`CREATE TABLE copy AS SELECT * FROM consents; DROP TABLE consents; ALTER TABLE copy RENAME TO consents`,
+		`DROP INDEX consents_id`,
+		`CREATE TRIGGER late AFTER INSERT ON consents BEGIN DELETE FROM clients; END`,
+		`PRAGMA writable_schema = 1; UPDATE sqlite_schema SET sql = replace(sql, '$.user', '$.app') WHERE name = 'consents'`,
+	} {
+		name, file := filled(t)
+		_, err := execute(t, name, tamper)
+		require.NoError(t, err, tamper)
+		_, err = consent.Verify(file)
+		require.ErrorContains(t, err, "is damaged", tamper)
+		_, err = store.Open(name)
+		require.ErrorContains(t, err, "is damaged", tamper)
+	}
+}
+
+// TestFirstVersion brings a ledger with columns of its own to this version, by what its documents say.
+func TestFirstVersion(t *testing.T) {
+	name, file := filled(t)
+	l := consent.New(file, engine.New(rules(t), engine.Sources{Clock: clock}))
+	before := everything(t, l, file)
+	require.NoError(t, file.Close())
+	_, err := execute(t, name, `CREATE TABLE c AS SELECT * FROM clients; CREATE TABLE s AS SELECT * FROM consents; CREATE TABLE j AS SELECT * FROM journal;
+	 DROP TABLE clients; DROP TABLE consents; DROP TABLE journal;
+	 CREATE TABLE clients (id TEXT PRIMARY KEY, document BLOB NOT NULL) WITHOUT ROWID;
+	 CREATE TABLE consents (id INTEGER PRIMARY KEY, client TEXT NOT NULL, app TEXT NOT NULL, holder TEXT NOT NULL, state TEXT NOT NULL, document BLOB NOT NULL);
+	 CREATE INDEX consents_held ON consents (client, app, holder);
+	 CREATE INDEX consents_waiting ON consents (state) WHERE state = 'waiting';
+	 CREATE TABLE journal (number INTEGER PRIMARY KEY, document BLOB NOT NULL);
+	 INSERT INTO clients SELECT id, CAST(document AS BLOB) FROM c; INSERT INTO journal SELECT number, CAST(document AS BLOB) FROM j;
+	 INSERT INTO consents SELECT id, client, 'a0', holder, 'granted', CAST(document AS BLOB) FROM s;
+	 DROP TABLE c; DROP TABLE s; DROP TABLE j; PRAGMA user_version = 1`)
+	require.NoError(t, err)
+	again := open(t, name)
+	require.Equal(t, before, everything(t, consent.New(again, engine.New(rules(t), engine.Sources{Clock: clock})), again))
+}
+
+// TestForgedEntry changes an entry and gives it the hash that it should have: the one after it tells.
+func TestForgedEntry(t *testing.T) {
+	name, file := filled(t)
 	db, err := sql.Open("sqlite", name)
 	require.NoError(t, err)
 	defer db.Close()
@@ -239,7 +300,7 @@ func TestFilesThatAreNoLedgers(t *testing.T) {
 	require.NoError(t, db.Close())
 	for name, want := range map[string]string{
 		"text": "text is no consent ledger", "other": "is a database, but no consent ledger", ".": "is a folder, not a ledger",
-		"newer": "was written by a newer brisk (version 7 of the ledger; this one knows 1): nothing was changed", "none/ledger": "there is no folder",
+		"newer": "was written by a newer brisk (version 7 of the ledger; this one knows 2): nothing was changed", "none/ledger": "there is no folder",
 	} {
 		before, _ := os.ReadFile(in(name))
 		_, err := store.Open(in(name))
