@@ -7,7 +7,6 @@ require (
 	github.com/gaissmai/bart v0.30.0
 	github.com/go-json-experiment/json v1.27.2
 	github.com/go-ldap/ldap/v3 v3.4.15
-	github.com/go-ldap/ldif v0.0.0-20250910174327-aa3bc3095c92
 	github.com/google/go-cmp v0.7.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3

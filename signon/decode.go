@@ -123,7 +123,7 @@ var byteOrderMark = []byte("\ufeff")
 
 // readRequest reads a request with the JSON library.
 func readRequest(data []byte) (r request, err error) {
-	if string(bytes.TrimSpace(data)) == "null" {
+	if string(bytes.Trim(data, blanks)) == "null" {
 		return r, &FieldError{"", "expected an object, found null"}
 	}
 	if err := json.Unmarshal(data, &r); err != nil {
@@ -208,7 +208,7 @@ func (d *device) plain() Device {
 // DecodeDevice reads the device object of a request by itself, as an inventory lists it.
 // Fields that are not a device's own are its Attributes.
 func DecodeDevice(data []byte) (Device, error) {
-	if string(bytes.TrimSpace(data)) == "null" {
+	if string(bytes.Trim(data, blanks)) == "null" {
 		return Device{}, &FieldError{"", "expected an object, found null"}
 	}
 	var d device
@@ -355,7 +355,7 @@ func fieldError(err error, data []byte) *FieldError {
 	var syntactic *jsontext.SyntacticError
 	if errors.As(err, &syntactic) {
 		at := fmt.Sprintf(" (byte %d)", syntactic.ByteOffset+1)
-		if len(bytes.TrimSpace(data)) == 0 {
+		if len(bytes.Trim(data, blanks)) == 0 {
 			return &FieldError{"", "expected a request in JSON, found nothing"}
 		}
 		return &FieldError{fieldName(syntactic.JSONPointer), "not JSON: " + strings.TrimPrefix(syntactic.Err.Error(), "jsontext: ") + at}

@@ -14,6 +14,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
@@ -269,7 +270,7 @@ func eachLine(in io.Reader, f func(line []byte, long error) error) error {
 		if err != nil && err != io.EOF {
 			return err
 		}
-		text := strings.TrimSpace(string(line))
+		text := string(lines.Trimmed(line))
 		if long != nil || text != "" {
 			if failed := f([]byte(text), long); failed != nil {
 				return failed

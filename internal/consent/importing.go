@@ -79,13 +79,18 @@ var columns = []string{"user", "client", "app", "scopes",
 // (RFC 4180) with the columns user, client, app and scopes (with spaces between, as in RFC
 // 6749), and perhaps for, group, given, by, until and because. Apps are those of known.
 func ReadPast(in io.Reader, zone *time.Location, apps []string) (list []*Consent, err error) {
-	err = lines.EachRow(in, "user", func(t *lines.Table) error {
+	err = lines.EachRow(in, lines.Header{Needs: "user", Known: columns, Free: func(string) bool { return false }}, func(t *lines.Table) error {
 		cells := map[string]string{}
 		for i, column := range t.Columns {
 			if !slices.Contains(columns, column) {
 				return lines.At(1, fmt.Errorf("there is no column %q%s", column, hint(column, columns)))
 			}
 			cells[column] = t.Cell(i)
+			if column != "because" && column != "scopes" {
+				if _, err := t.Name(i); err != nil {
+					return err
+				}
+			}
 		}
 		c, err := past(cells, zone, apps)
 		if err == nil {

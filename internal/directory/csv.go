@@ -1,5 +1,7 @@
 package directory
 
+// People as comma-separated values.
+
 import (
 	"errors"
 	"fmt"
@@ -13,15 +15,22 @@ import (
 
 // ReadCSV reads users from a comma-separated file (RFC 4180) with the header
 // id,type,groups,methods,joined,risk,active, of which only id must be there. Further columns
-// are attributes; lists are separated by ";"; an empty cell is not stated.
-func ReadCSV(in io.Reader, sink Sink) error {
+// are attributes; lists are separated by ";"; an empty cell is not stated. Attributes are kept
+// as they are; all else has no blanks at its ends. A column that is no declared attribute may
+// not be like one of the known.
+func ReadCSV(in io.Reader, declared func(attribute string) bool, sink Sink) error {
 	var u User
-	return lines.EachRow(in, "id", func(t *lines.Table) error {
+	return lines.EachRow(in, lines.Header{Needs: "id", Known: columns, Free: declared}, func(t *lines.Table) error {
 		u = User{Groups: u.Groups[:0], Methods: u.Methods[:0], Attributes: u.Attributes[:0]}
 		for i, column := range t.Columns {
 			cell := t.Cell(i)
 			if cell == "" {
 				continue
+			}
+			if slices.Contains(columns, column) {
+				if _, err := t.Name(i); err != nil {
+					return err
+				}
 			}
 			if err := u.cell(column, cell); err != nil {
 				return fmt.Errorf("%s: %w", column, err)
@@ -34,6 +43,8 @@ func ReadCSV(in io.Reader, sink Sink) error {
 	})
 }
 
+var columns = []string{"id", "type", "groups", "methods", "joined", "risk", "active"}
+
 // cell reads one cell of the user's row.
 func (u *User) cell(column, cell string) (err error) {
 	switch column {
@@ -42,11 +53,17 @@ func (u *User) cell(column, cell string) (err error) {
 	case "type":
 		u.Type, err = typeOf(cell)
 	case "groups":
-		for _, name := range list(cell) {
-			u.Groups = append(u.Groups, Reference{Name: name})
+		for name := range strings.SplitSeq(cell, ";") {
+			if name != "" {
+				u.Groups = append(u.Groups, Reference{Name: name})
+			}
 		}
 	case "methods":
-		u.Methods = append(u.Methods, list(cell)...)
+		for name := range strings.SplitSeq(cell, ";") {
+			if name != "" {
+				u.Methods = append(u.Methods, name)
+			}
+		}
 	case "joined":
 		u.JoinedText = cell
 	case "risk":
@@ -61,13 +78,4 @@ func (u *User) cell(column, cell string) (err error) {
 		u.Attributes = append(u.Attributes, Attribute{column, cell})
 	}
 	return err
-}
-
-// list splits a cell at its semicolons.
-func list(cell string) []string {
-	items := strings.Split(cell, ";")
-	for i := range items {
-		items[i] = strings.TrimSpace(items[i])
-	}
-	return slices.DeleteFunc(items, func(s string) bool { return s == "" })
 }

@@ -33,6 +33,7 @@ type (
 		Enterprise  enterprise  `json:"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"`
 		SignOn      signOn      `json:"urn:brisk-warden:params:scim:schemas:SignOn"`
 		Resources   resources   `json:"Resources"` // of a ListResponse
+		Total       *int        `json:"totalResults"`
 	}
 	meta struct {
 		ResourceType string `json:"resourceType"`
@@ -53,8 +54,9 @@ type (
 		Risk    string   `json:"risk"`
 	}
 	resources struct {
-		reader *scimReader
+		reader *scimReader // nil where no list is expected
 		found  bool
+		n      int
 	}
 )
 
@@ -67,6 +69,10 @@ type scimReader struct {
 	resource resource
 	user     User
 	group    Group
+
+	read   int // resources of an array
+	listed int // resources in lists
+	total  int // that the lists say there are
 }
 
 // ReadSCIM reads SCIM 2.0 User and Group resources (RFC 7643): a ListResponse, an array of
@@ -90,6 +96,7 @@ func ReadSCIM(in io.Reader, sink Sink) error {
 		default:
 			_, err := r.dec.ReadToken()
 			if err == io.EOF {
+				r.sink.Listed(r.listed, r.total)
 				return nil
 			}
 			if err == nil {
@@ -117,6 +124,7 @@ func (r *scimReader) array() error {
 		if err := r.next(false); err != nil {
 			return err
 		}
+		r.read++
 	}
 	switch t, err := r.dec.ReadToken(); {
 	case err != nil:
@@ -137,7 +145,11 @@ func (r *scimReader) next(outermost bool) error {
 	if err := json.UnmarshalDecode(r.dec, &r.resource, json.MatchCaseInsensitiveNames(true)); err != nil {
 		return err
 	}
-	if r.resource.Resources.found {
+	if x := &r.resource; outermost && (x.Resources.found || x.Total != nil) {
+		r.listed += x.Resources.n
+		if x.Total != nil {
+			r.total = max(r.total, *x.Total)
+		}
 		return nil
 	}
 	return lines.At(line, r.give(line))
@@ -158,15 +170,16 @@ func (r *scimReader) reset() {
 
 // UnmarshalJSONFrom reads the resources of a ListResponse.
 func (l *resources) UnmarshalJSONFrom(d *jsontext.Decoder) error {
-	if l.reader == nil || d.PeekKind() != '[' {
-		return d.SkipValue()
+	switch {
+	case l.reader == nil:
+		return errors.New("a list of resources stands inside another list")
+	case d.PeekKind() != '[':
+		return fmt.Errorf("expected an array, found %s", lines.Kind(d.PeekKind()))
 	}
 	list := scimReader{dec: d, line: l.reader.line, sink: l.reader.sink}
-	if err := list.array(); err != nil {
-		return err
-	}
-	l.found = true
-	return nil
+	err := list.array()
+	l.found, l.n = true, list.read
+	return err
 }
 
 // give hands the resource on.

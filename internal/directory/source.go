@@ -47,7 +47,8 @@ type Reference struct {
 type Sink interface {
 	User(line int, u *User) error
 	Group(line int, g *Group) error
-	Aside(what string) // something that is neither
+	Aside(what string)      // something that is neither
+	Listed(read, total int) // how many resources a file's lists have, and say there are
 }
 
 // userTypes are the types of users as sources call them, in small letters.

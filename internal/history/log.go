@@ -1,7 +1,6 @@
 package history
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -41,7 +40,7 @@ type Locator interface {
 // are counted. An error is a [*lines.Error].
 func ReadLog(in io.Reader, where Locator, learn func(SignOn)) (passed int, err error) {
 	err = lines.Each(in, func(_ int, text []byte) error {
-		if len(bytes.TrimSpace(text)) == 0 {
+		if len(lines.Trimmed(text)) == 0 {
 			return nil
 		}
 		var l logged

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -100,10 +101,28 @@ func next(r *bufio.Reader, long *[]byte) ([]byte, error) {
 	return line, err
 }
 
+// Blanks are the characters that may stand around what a line says, as JSON has them. Other
+// spaces, such as a form feed or U+00A0, are part of what it says.
+const Blanks = " \t\r\n"
+
+// Trimmed is a line without the blanks around what it says.
+func Trimmed(line []byte) []byte { return bytes.Trim(line, Blanks) }
+
+// Padded reports whether a name begins or ends with what a reader does not see: a space of any
+// kind, a control or a format character. No name in a file may.
+func Padded(name string) bool {
+	unseen := func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsGraphic(r) }
+	first, _ := utf8.DecodeRuneInString(name)
+	last, _ := utf8.DecodeLastRuneInString(name)
+	return name != "" && (unseen(first) || unseen(last))
+}
+
+const byteOrderMark = "\ufeff"
+
 // Unmarked takes the byte order mark off the first bytes of a file; UTF-16 is an error.
 func Unmarked(line []byte) ([]byte, error) {
 	if bytes.HasPrefix(line, []byte("\xff\xfe")) || bytes.HasPrefix(line, []byte("\xfe\xff")) {
 		return nil, ErrUTF16
 	}
-	return bytes.TrimPrefix(line, []byte("\ufeff")), nil
+	return bytes.TrimPrefix(line, []byte(byteOrderMark)), nil
 }

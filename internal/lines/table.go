@@ -1,6 +1,7 @@
 package lines
 
 import (
+	"bufio"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -8,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // Table is the header of a comma-separated file (RFC 4180), and the row at hand.
@@ -17,13 +20,35 @@ type Table struct {
 	cells   []string
 }
 
-// Cell is the cell of the row at hand in a column, without the space around it.
-func (t *Table) Cell(column int) string { return strings.TrimSpace(t.cells[column]) }
+// Cell is the cell of the row at hand in a column, as it stands there.
+func (t *Table) Cell(column int) string { return t.cells[column] }
 
-// EachRow reads the header, which holds the column that each row needs, and then calls row
-// for every row. An error, of row or of reading, is an [*Error].
-func EachRow(in io.Reader, needs string, row func(*Table) error) error {
-	limit := &limited{in: in}
+// Name is a cell that holds a name or a word of ours, which has no blanks at its ends.
+func (t *Table) Name(column int) (string, error) {
+	if cell := t.cells[column]; Padded(cell) {
+		return "", fmt.Errorf("%s: %q has blanks at its ends: take them away", t.Columns[column], cell)
+	}
+	return t.cells[column], nil
+}
+
+// Header says what the header of a table may hold.
+type Header struct {
+	Needs string            // the column that every row needs
+	Known []string          // all columns that mean something
+	Free  func(string) bool // whether another column means something too; one that does not may not be like a known one
+}
+
+// EachRow reads the header, and then calls row for every row. An error, of row or of reading,
+// is an [*Error].
+func EachRow(in io.Reader, header Header, row func(*Table) error) error {
+	begin := bufio.NewReader(in)
+	mark, _ := begin.Peek(len(byteOrderMark))
+	rest, err := Unmarked(mark)
+	if err != nil {
+		return At(1, err)
+	}
+	_, _ = begin.Discard(len(mark) - len(rest))
+	limit := &limited{in: begin}
 	r := csv.NewReader(limit)
 	r.ReuseRecord = true
 	var t Table
@@ -32,7 +57,7 @@ func EachRow(in io.Reader, needs string, row func(*Table) error) error {
 		limit.start = r.InputOffset()
 		switch {
 		case errors.Is(err, io.EOF) && t.Columns == nil:
-			return At(1, fmt.Errorf("the header is missing: it names the columns, among them %s", needs))
+			return At(1, fmt.Errorf("the header is missing: it names the columns, among them %s", header.Needs))
 		case errors.Is(err, io.EOF):
 			return nil
 		case err != nil:
@@ -41,10 +66,10 @@ func EachRow(in io.Reader, needs string, row func(*Table) error) error {
 		t.Line, _ = r.FieldPos(0)
 		t.cells = cells
 		switch {
-		case t.Columns == nil:
-			err = t.header(needs)
-		case !utf8.ValidString(strings.Join(cells, "")):
+		case slices.ContainsFunc(cells, func(cell string) bool { return !utf8.ValidString(cell) }):
 			err = ErrNotUTF8
+		case t.Columns == nil:
+			err = t.header(header)
 		default:
 			err = row(&t)
 		}
@@ -54,26 +79,22 @@ func EachRow(in io.Reader, needs string, row func(*Table) error) error {
 	}
 }
 
-func (t *Table) header(needs string) error {
-	first, err := Unmarked([]byte(t.cells[0]))
-	if err != nil {
-		return err
-	}
-	t.cells[0] = string(first)
-	for i := range t.cells {
-		name := t.Cell(i)
+func (t *Table) header(h Header) error {
+	for i, name := range t.cells {
 		switch {
-		case !utf8.ValidString(name):
-			return ErrNotUTF8
 		case name == "":
 			return fmt.Errorf("column %d has no name", i+1)
 		case slices.Contains(t.Columns, name):
 			return fmt.Errorf("the column %q stands twice", name)
+		case !slices.Contains(h.Known, name) && !h.Free(name):
+			if like := spell.Like(name, h.Known); like != "" {
+				return fmt.Errorf("there is no column %q: did you mean %q?", name, like)
+			}
 		}
 		t.Columns = append(t.Columns, name)
 	}
-	if !slices.Contains(t.Columns, needs) {
-		return fmt.Errorf("the header has no column %q: found %s", needs, strings.Join(t.Columns, ", "))
+	if !slices.Contains(t.Columns, h.Needs) {
+		return fmt.Errorf("the header has no column %q: found %s", h.Needs, strings.Join(t.Columns, ", "))
 	}
 	return nil
 }

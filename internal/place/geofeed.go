@@ -56,12 +56,12 @@ func ReadGeofeed(in io.Reader, file string) (feed *Geofeed, wrong []*lines.Error
 
 func (g *Geofeed) add(n int, line string) error {
 	r := csv.NewReader(strings.NewReader(line))
-	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
+	r.FieldsPerRecord = -1
 	fields, err := r.Read()
 	if err != nil {
 		return fmt.Errorf("is no line of comma-separated values: %w", err)
 	}
-	text := strings.TrimSpace(fields[0])
+	text := strings.Trim(fields[0], lines.Blanks)
 	if strings.Contains(text, "-") {
 		return fmt.Errorf("%q is no prefix: a geofeed has no ranges", text)
 	}
@@ -71,7 +71,7 @@ func (g *Geofeed) add(n int, line string) error {
 	}
 	at := feedLine{line: int32(n)}
 	if len(fields) > 1 {
-		code := strings.ToUpper(strings.TrimSpace(fields[1]))
+		code := strings.ToUpper(strings.Trim(fields[1], lines.Blanks))
 		if code != "" && !signon.IsCountry(code) {
 			return fmt.Errorf("there is no country %q: ISO 3166-1 alpha-2, such as NO", fields[1])
 		}

@@ -53,7 +53,7 @@ var errTooLong = fmt.Errorf("the line is longer than %d bytes", longest)
 func eachItem(in io.Reader, f func(n int, text string) error) (wrong []*lines.Error) {
 	err := lines.Each(in, func(n int, line []byte) error {
 		line, _, _ = bytes.Cut(line, []byte("#"))
-		if line = bytes.TrimSpace(line); len(line) == 0 {
+		if line = lines.Trimmed(line); len(line) == 0 {
 			return nil
 		}
 		if len(line) > longest {

@@ -1,14 +1,16 @@
 package posture
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -20,17 +22,37 @@ func (f Fleet) Device(id string) *Record { return f[id] }
 
 // ReadJSONLines reads an inventory of one device object a line: the device of a sign-on, with
 // its id, and perhaps its owner. Each device goes to add; an error names the line.
-func ReadJSONLines(in io.Reader, add func(line int, r Record) error) error {
+func ReadJSONLines(in io.Reader, declared func(attribute string) bool, add func(line int, r Record) error) error {
 	return lines.Each(in, func(n int, text []byte) error {
-		if text = bytes.TrimSpace(text); len(text) == 0 {
+		if text = lines.Trimmed(text); len(text) == 0 {
 			return nil
 		}
 		record, err := fromJSON(text)
+		if err == nil {
+			err = record.check(declared)
+		}
 		if err != nil {
 			return err
 		}
 		return add(n, record)
 	})
+}
+
+// check reports a name with blanks at its ends, and a field that is like a known one and none.
+func (r *Record) check(declared func(attribute string) bool) error {
+	words := Words(&r.Device)
+	words["owner"] = &r.Owner
+	for _, field := range Fields {
+		if word := words[field]; word != nil && lines.Padded(*word) {
+			return fmt.Errorf("%s: %q has blanks at its ends: take them away", field, *word)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Attributes)) {
+		if like := spell.Like(name, Fields); like != "" && !declared(name) {
+			return fmt.Errorf("a device has no field %q: did you mean %q?", name, like)
+		}
+	}
+	return nil
 }
 
 func fromJSON(text []byte) (r Record, err error) {
@@ -50,8 +72,8 @@ func fromJSON(text []byte) (r Record, err error) {
 
 // ReadCSV reads an inventory with the fields of a device in its header (RFC 4180). Yes-no is
 // yes, no, true or false; an empty cell is not stated; further columns are attributes.
-func ReadCSV(in io.Reader, add func(line int, r Record) error) error {
-	return lines.EachRow(in, "id", func(t *lines.Table) error {
+func ReadCSV(in io.Reader, declared func(attribute string) bool, add func(line int, r Record) error) error {
+	return lines.EachRow(in, lines.Header{Needs: "id", Known: Fields, Free: declared}, func(t *lines.Table) error {
 		record, err := fromCells(t)
 		if err != nil {
 			return err
@@ -67,6 +89,11 @@ func fromCells(t *lines.Table) (r Record, err error) {
 		cell := strings.Clone(t.Cell(i))
 		if cell == "" {
 			continue
+		}
+		if slices.Contains(Fields, name) {
+			if _, err := t.Name(i); err != nil {
+				return r, err
+			}
 		}
 		switch {
 		case words[name] != nil:

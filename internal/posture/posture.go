@@ -26,6 +26,10 @@ func Flags(d *signon.Device) map[string]*signon.YesNo {
 		"encrypted": &d.Encrypted, "firewall": &d.Firewall, "screenlock": &d.ScreenLock, "jailbroken": &d.Jailbroken}
 }
 
+// Fields are all fields of a record, by name.
+var Fields = []string{"id", "os", "version", "form", "managed", "compliant", "registered", "encrypted", "firewall", "screenlock", "jailbroken",
+	"reported", "owner"}
+
 // Inventory looks devices up; nil is one that it does not have. Nobody changes what it gives.
 type Inventory interface {
 	Device(id string) *Record

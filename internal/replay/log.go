@@ -2,7 +2,6 @@
 package replay
 
 import (
-	"bytes"
 	"errors"
 	"io"
 
@@ -33,7 +32,7 @@ var errNoTime = errors.New("context.time: is missing: a past sign-on says when i
 // error is one of reading on, or of f.
 func Each(in io.Reader, file string, f func(*Line) error, bad func(BadLine)) error {
 	return lines.EachOfAny(in, func(n int, text []byte) error {
-		if len(bytes.TrimSpace(text)) == 0 {
+		if len(lines.Trimmed(text)) == 0 {
 			return nil
 		}
 		l := Line{File: file, Number: n}

@@ -179,7 +179,7 @@ func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 	b.turns, b.queue, b.sorted = slices.Grow(b.turns, b.lines+1), slices.Grow(b.queue, b.lines+1), true
 	for text := range bytes.Lines(b.data) {
 		n++
-		if len(bytes.TrimSpace(text)) == 0 {
+		if len(lines.Trimmed(text)) == 0 {
 			continue
 		}
 		b.turns = b.turns[:len(b.turns)+1]

@@ -25,6 +25,7 @@ import (
 // The codes of warnings about what the directory's files say.
 const (
 	MissingMember diag.Code = "missing-member"  // a member of a group, or a group of a user, that nothing has
+	CutShort      diag.Code = "cut-short"       // a file that lists fewer than it says there are
 	SameGroupName diag.Code = "same-group-name" // two groups of one file under one name
 )
 
@@ -51,12 +52,13 @@ type census struct {
 
 // holder is who or what has a resource id or a DN.
 type holder struct {
-	key    string
-	name   string // what it is called where it is referred to
-	joined bool   // a user says to be in it, so that it is a group
-	person *Person
-	group  int32 // plus 1; 0 is none
-	origin Origin
+	key     string
+	called  string // what users call the group that they say to be in
+	shown   string // what it is called among the members of a group
+	person  *Person
+	group   int32 // plus 1; 0 is none
+	origin  Origin
+	outside bool // no file has the group, and it is only called so
 }
 
 // members are those of a group of a file.
@@ -91,7 +93,7 @@ func (c *census) read(clauses []ast.Name) {
 			c.file, c.wrong, c.seen, c.loaded = file, 0, map[string]int{}, c.r.loading(file)
 			switch lines.Format(file) {
 			case ".csv":
-				return directory.ReadCSV(in, c)
+				return directory.ReadCSV(in, func(name string) bool { return c.userFacts[name] != nil }, c)
 			case ".ldif", ".ldf":
 				return directory.ReadLDIF(in, c)
 			}
@@ -115,12 +117,23 @@ func (c *census) fail(line int, help, format string, args ...any) error {
 // Aside counts what is neither a user nor a group.
 func (c *census) Aside(what string) { c.loaded.aside(1, what) }
 
+// Listed warns of an export that is cut short.
+func (c *census) Listed(read, total int) {
+	if read < total {
+		c.r.found.Add(CutShort, diag.Warning, token.Pos{File: c.file, Line: 1, Column: 1}, 1, "export all pages, one after the other, into the file",
+			"the export is cut short: it lists %d of %d resources, and whoever is missing is in no group and no policy", read, total)
+	}
+}
+
 // User takes a user as the file states it, and adds it to what is known of the user already.
 func (c *census) User(line int, u *directory.User) error {
 	c.loaded.add(1, "person")
 	at := Origin{c.file, line}
-	if len(u.ID) > mostName {
+	switch {
+	case len(u.ID) > mostName:
 		return c.fail(line, "", "the user's id is longer than %d bytes", mostName)
+	case lines.Padded(u.ID):
+		return c.fail(line, unpad, "the user's id %q has blanks at its ends", u.ID)
 	}
 	before := c.r.rb.People[u.ID]
 	if before != nil {
@@ -152,6 +165,9 @@ func (c *census) User(line int, u *directory.User) error {
 // mostName is the size in bytes of the longest id of a user or name of a group, as in the language.
 const mostName = 4096
 
+// unpad is what to do about a name with blanks at its ends.
+const unpad = "take them away: names compare exactly"
+
 // bind binds what the file states by names.
 func (c *census) bind(p *Person, u *directory.User) (err error) {
 	rb := c.r.rb
@@ -176,12 +192,16 @@ func (c *census) bind(p *Person, u *directory.User) (err error) {
 		switch {
 		case len(g.Name) > mostName:
 			return fmt.Errorf("groups: a name is longer than %d bytes", mostName)
+		case lines.Padded(g.Name):
+			return fmt.Errorf("groups: %q has blanks at its ends", g.Name)
 		case g.Key == "":
 			p.Groups = append(p.Groups, rb.Groups.Add(g.Name))
 		default:
-			n := c.number(g)
-			c.holders[n].joined = true
-			p.Groups = append(p.Groups, ^n)
+			m, err := c.joins(g)
+			if err != nil {
+				return err
+			}
+			p.Groups = append(p.Groups, m)
 		}
 	}
 	return c.attributes(p, u.Attributes)
@@ -214,6 +234,9 @@ func (c *census) attributes(p *Person, stated []directory.Attribute) error {
 		}
 		if a.Type == fact.Word || a.Type == fact.Date {
 			v.Word = c.word(v.Word)
+		}
+		if before := scratch[a.Index]; before.Known && !before.Equal(v, a.Type) {
+			return fmt.Errorf("%s is both %s and %s: which of them counts?", s.Name, quoted(before, a.Type), quoted(v, a.Type))
 		}
 		scratch[a.Index] = v
 		c.key = binary.LittleEndian.AppendUint32(c.key, uint32(a.Index))
@@ -304,8 +327,11 @@ func quoted(v fact.Value, t fact.Type) string { return fmt.Sprintf("%v", v.JSON(
 func (c *census) Group(line int, g *directory.Group) error {
 	c.loaded.add(1, "group")
 	at := Origin{c.file, line}
-	if len(g.Name) > mostName {
+	switch {
+	case len(g.Name) > mostName:
 		return c.fail(line, "", "the group's name is longer than %d bytes", mostName)
+	case lines.Padded(g.Name):
+		return c.fail(line, unpad, "the group's name %q has blanks at its ends", g.Name)
 	}
 	if first, again := c.seen[g.Name]; again {
 		c.r.found.Add(SameGroupName, diag.Warning, token.Pos{File: c.file, Line: int32(line), Column: 1}, 1,
@@ -321,24 +347,47 @@ func (c *census) Group(line int, g *directory.Group) error {
 		if m.Key == "" {
 			list.names = append(list.names, m.Name)
 		} else {
-			list.keys = append(list.keys, c.number(m))
+			n := c.number(m.Key)
+			if h := &c.holders[n]; h.shown == "" && h.person == nil && h.group == 0 {
+				h.shown = m.Name
+			}
+			list.keys = append(list.keys, n)
 		}
 	}
 	c.lists = append(c.lists, list)
 	return c.hold(g.Key, nil, id+1, at)
 }
 
+// joins is the membership in a group that is told by its key. Should nothing have the key, the
+// group is called as that very reference calls it; what another one says counts for others.
+func (c *census) joins(g directory.Reference) (membership int32, err error) {
+	n := c.number(g.Key)
+	h := &c.holders[n]
+	switch {
+	case g.Name == "":
+		return unnamed(n), nil
+	case h.called != "" && h.called != g.Name:
+		return 0, fmt.Errorf("groups: the group %s is called %q here, and %q by another user: export the group itself", g.Key, g.Name, h.called)
+	case h.called == "":
+		h.called = strings.Clone(g.Name)
+	}
+	return named(n), nil
+}
+
+// A membership in a group of which only the key is known is a negative number, for as long as
+// the files are read: of the key, and whether the user's own reference names the group.
+func named(key int32) int32               { return ^(key << 1) }
+func unnamed(key int32) int32             { return ^(key<<1 | 1) }
+func keyed(m int32) (key int32, own bool) { return ^m >> 1, ^m&1 == 0 }
+
 // number is the number of a key, which is new if nothing named it before.
-func (c *census) number(ref directory.Reference) int32 {
-	n, ok := c.numbers[ref.Key]
+func (c *census) number(key string) int32 {
+	n, ok := c.numbers[key]
 	if !ok {
 		n = int32(len(c.holders))
-		key := strings.Clone(ref.Key)
+		key = strings.Clone(key)
 		c.numbers[key] = n
 		c.holders = append(c.holders, holder{key: key})
-	}
-	if h := &c.holders[n]; h.name == "" && h.person == nil && h.group == 0 {
-		h.name = ref.Name
 	}
 	return n
 }
@@ -348,19 +397,19 @@ func (c *census) hold(key string, p *Person, group int32, at Origin) error {
 	if key == "" {
 		return nil
 	}
-	h := &c.holders[c.number(directory.Reference{Key: key})]
+	h := &c.holders[c.number(key)]
 	if h.person != nil && h.person != p || h.group != 0 && h.group != group || (h.person != nil || h.group != 0) && h.origin.File == at.File {
 		return c.fail(at.Line, "each has an id of its own", "the id %q stands twice, first at %s", key, h.origin)
 	}
-	h.person, h.group, h.origin, h.name = p, group, at, ""
+	h.person, h.group, h.origin = p, group, at
 	return nil
 }
 
 // close puts the members into their groups, and works out who is in which.
 func (c *census) close() {
 	for i := range c.holders {
-		if h := &c.holders[i]; h.joined && h.person == nil && h.group == 0 && h.name != "" {
-			h.group = c.r.rb.Groups.Add(h.name) + 1
+		if h := &c.holders[i]; h.called != "" && h.person == nil && h.group == 0 {
+			h.group, h.outside = c.r.rb.Groups.Add(h.called)+1, true
 		}
 	}
 	for i := range c.lists {
@@ -438,8 +487,8 @@ func (c *census) warn(at Origin, format string, args ...any) {
 }
 
 func (c *census) called(h *holder) string {
-	if h.name != "" && h.name != h.key {
-		return fmt.Sprintf("%s (%s)", h.key, h.name)
+	if name := cmp.Or(h.shown, h.called); name != "" && name != h.key {
+		return fmt.Sprintf("%s (%s)", h.key, name)
 	}
 	return h.key
 }
@@ -452,8 +501,9 @@ func (c *census) resolve(p *Person) {
 			known = append(known, g)
 			continue
 		}
-		switch h := &c.holders[^g]; {
-		case h.group != 0:
+		key, own := keyed(g)
+		switch h := &c.holders[key]; {
+		case h.group != 0 && (own || !h.outside):
 			known = append(known, h.group-1)
 		default:
 			c.warn(p.Origin, "the user %s is in a group that no file has: %s", p.ID, h.key)

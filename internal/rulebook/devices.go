@@ -22,7 +22,8 @@ func (r *resolver) devices(files []ast.Name) {
 				read = posture.ReadCSV
 			}
 			loaded := r.loading(file)
-			return read(in, func(line int, record posture.Record) error {
+			declared := func(name string) bool { _, ok := r.rb.Facts.AttributeNamed("device." + name); return ok }
+			return read(in, declared, func(line int, record posture.Record) error {
 				loaded.add(1, "device")
 				record.Line = line
 				return r.device(record, loaded)

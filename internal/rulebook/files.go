@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/lines"
@@ -13,18 +14,18 @@ import (
 
 // stream reads a file, unpacked where its name ends in .gz or .zst, and adds it to the digest.
 func (r *resolver) stream(name string, read func(io.Reader) error) error {
+	info, err := fs.Stat(r.fsys, name)
+	switch {
+	case err != nil:
+		return cause(err)
+	case !info.Mode().IsRegular(): // to open a pipe would wait for whoever writes into it
+		return notAFile(info)
+	}
 	f, err := r.fsys.Open(name)
 	if err != nil {
 		return cause(err)
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	switch {
-	case err != nil:
-		return cause(err)
-	case info.IsDir():
-		return errors.New("is a folder")
-	}
 	fmt.Fprintf(r.digest, "%q %d\n", name, info.Size())
 	raw := io.TeeReader(f, r.digest)
 	in, err := lines.Unpacked(name, raw, info.Size())

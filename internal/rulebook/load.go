@@ -74,8 +74,14 @@ func (r *resolver) readAll() bool {
 			r.found.Add(diag.File, diag.Error, token.Pos{File: name}, 1, "", "cannot be read: %v", cause(err))
 			return fs.SkipDir
 		}
-		if !d.IsDir() && strings.HasSuffix(name, ".warden") {
+		switch {
+		case d.IsDir():
+		case strings.HasSuffix(name, ".warden"):
 			files = append(files, name)
+		case strings.EqualFold(path.Ext(name), ".warden"):
+			r.found.Add(diag.File, diag.Error, token.Pos{File: name}, 1, "rename it, or leave it out", "is not read: files of a rulebook end in .warden, in small letters")
+		case d.Type()&fs.ModeSymlink != 0:
+			r.linked(name)
 		}
 		return nil
 	})
@@ -92,6 +98,18 @@ func (r *resolver) readAll() bool {
 		r.read(name)
 	}
 	return true
+}
+
+// linked reports a link to a folder outside, whose files would be missing. What a link inside
+// the rulebook leads to is read where it stands.
+func (r *resolver) linked(name string) {
+	_, err := fs.Stat(r.fsys, name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		r.found.Add(diag.File, diag.Warning, token.Pos{File: name}, 1, "take the link away, or put back what it led to", "the link leads nowhere: if that was a folder, its files are missing")
+	case err != nil:
+		r.found.Add(diag.File, diag.Error, token.Pos{File: name}, 1, "copy what is meant into the folder", "cannot be read: %v", cause(err))
+	}
 }
 
 func (r *resolver) read(name string) {
@@ -111,8 +129,8 @@ func (r *resolver) load(name string, limit int64) ([]byte, error) {
 	switch {
 	case err != nil:
 		return nil, err
-	case info.IsDir():
-		return nil, errors.New("is a folder")
+	case !info.Mode().IsRegular():
+		return nil, notAFile(info)
 	case info.Size() > limit:
 		return nil, fmt.Errorf("the file is larger than %d MiB", limit>>20)
 	}
@@ -120,6 +138,14 @@ func (r *resolver) load(name string, limit int64) ([]byte, error) {
 	fmt.Fprintf(r.digest, "%q %d\n", name, len(src))
 	r.digest.Write(src)
 	return src, err
+}
+
+// notAFile says what stands in a file's place: a folder, or a pipe or device, which may never end.
+func notAFile(info fs.FileInfo) error {
+	if info.IsDir() {
+		return errors.New("is a folder")
+	}
+	return errors.New("is no regular file")
 }
 
 // cause is an error without the path, which the place already gives.

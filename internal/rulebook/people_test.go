@@ -78,7 +78,7 @@ func TestSCIM(t *testing.T) {
 
 func TestPeopleAsCSV(t *testing.T) {
 	const rows = "\ufeffid,type,groups,methods,joined,risk,active,leaked,floor,contract-end,shoe\r\n" +
-		"ann,Guest,deck; fleet,password;app-code,2024-02-01,high,FALSE,yes,2.5,2026-12-31,43\r\n\"bob\",,,,,,,,,,\r\n"
+		"ann,Guest,deck;;fleet,password;app-code,2024-02-01,high,FALSE,yes,2.5,2026-12-31,43\r\n\"bob\",,,,,,,,,,\r\n"
 	rb := load(`timezone "Europe/Oslo" directory "p.csv"`, declared, map[string]string{"p.csv": rows})
 	require.Empty(t, rb.Diagnostics)
 	p := rb.People["ann"]
@@ -215,7 +215,7 @@ func TestBadDirectories(t *testing.T) {
 		{"p.csv", "id,x\nann,\xe5\n", "is not UTF-8"},
 		{"p.csv", "\xff\xfei\x00", "UTF-16"},
 		{"p.csv", "id\n\"" + strings.Repeat("x", 17<<20), "longer than 16 MiB"},
-		{"p.ldif", "dn: uid=a,dc=x\nobjectClass: person\nuid a\n", "p.ldif:1:1: error: the record cannot be read: "},
+		{"p.ldif", "dn: uid=a,dc=x\nobjectClass: person\nuid a\n", "p.ldif:3:1: error: the record cannot be read: "},
 		{"p.ldif", "dn: uid=a,dc=x\nchangetype: delete\n", "is a change"},
 		{"p.ldif", "\ndn: uid=a,dc=x\nobjectClass: person\njpegPhoto:< file:///etc/passwd\n", "p.ldif:4:1: error: a value from a URL"},
 		{"p.ldif", "uid: a\nobjectClass: person\n", "missing 'dn:'"},

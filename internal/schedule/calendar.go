@@ -53,7 +53,7 @@ func ReadCalendar(in io.Reader, zone *time.Location) (*Calendar, error) {
 	var starts []int    // the lines on which its events begin
 	err := lines.Each(in, func(n int, line []byte) error {
 		last = n
-		switch word := strings.ToUpper(string(bytes.TrimSpace(line))); {
+		switch word := strings.ToUpper(string(lines.Trimmed(line))); {
 		case first == 0 && word == "":
 			return nil
 		case first == 0 && word != "BEGIN:VCALENDAR":

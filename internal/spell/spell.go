@@ -1,7 +1,11 @@
 // Package spell finds the known name nearest to a mistyped one.
 package spell
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+	"unicode"
+)
 
 // Nearest returns the candidate closest to name by edit distance, where a swap of
 // neighbouring letters counts as one edit. It returns "" when none is close
@@ -19,6 +23,29 @@ func Nearest(name string, candidates []string) string {
 		}
 	}
 	return best
+}
+
+// Like returns the candidate that a name was surely meant to be: the same but for case, blanks
+// and dashes, or, of a longer name, the [Nearest].
+func Like(name string, candidates []string) string {
+	const long = 5
+	plain := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if unicode.IsSpace(r) || !unicode.IsGraphic(r) || strings.ContainsRune("-_.", r) {
+				return -1
+			}
+			return unicode.ToLower(r)
+		}, s)
+	}
+	for _, c := range candidates {
+		if plain(c) == plain(name) {
+			return c
+		}
+	}
+	if len([]rune(name)) < long {
+		return ""
+	}
+	return Nearest(strings.ToLower(name), candidates)
 }
 
 // Hint suggests the nearest candidate, as in: did you mean "x"? It is "" when none is close enough.
