@@ -3,7 +3,6 @@ module briskwarden.example/briskwarden
 go 1.26.0
 
 require (
-	github.com/arran4/golang-ical v0.3.4
 	github.com/gaissmai/bart v0.30.0
 	github.com/go-json-experiment/json v1.27.2
 	github.com/go-ldap/ldap/v3 v3.4.15
@@ -18,7 +17,6 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
-	github.com/teambition/rrule-go v1.8.2
 	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/text v0.43.0
 	gonum.org/v1/plot v0.17.0

@@ -134,6 +134,7 @@ func (r *resolver) schedules() {
 				loaded := r.loading(file)
 				loaded.add(calendar.Events, "event")
 				loaded.aside(calendar.Idle, "cancelled or without length")
+				loaded.aside(calendar.Others, "neither event nor zone")
 				return nil
 			})
 		}

@@ -1,15 +1,12 @@
 package schedule
 
 import (
-	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
-
-	ics "github.com/arran4/golang-ical"
 
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/lines"
@@ -21,12 +18,13 @@ var Horizon = time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // Calendar is when the events of an iCalendar object (RFC 5545) are.
 type Calendar struct {
-	Events  int // how many there are, those cancelled or without length not counted
-	Idle    int // how many events were left aside: cancelled, or without length
-	busy    []stretch
-	latest  []int64 // the latest end up to and with each stretch
+	Events  int       // how many there are, those cancelled or without length not counted
+	Idle    int       // how many events were left aside: cancelled, or without length
+	Others  int       // how many components are neither events nor zones
+	busy    []stretch // once it is settled, one after the other
 	titles  []Title
 	endless bool
+	search  search
 }
 
 // stretch is one occurrence of an event, in seconds since 1970.
@@ -41,78 +39,48 @@ type Title struct {
 	Line    int    // on which it begins
 }
 
-// mostCalendar is the size in bytes of the largest calendar.
-const mostCalendar = 64 << 20
-
 // ReadCalendar reads the events of a calendar file. Dates and times without a zone are in the
 // given one. An error is a [*lines.Error].
 func ReadCalendar(in io.Reader, zone *time.Location) (*Calendar, error) {
 	c := &Calendar{}
-	var text bytes.Buffer
-	first, last := 0, 0 // the lines of the object at hand, and of the file
-	var starts []int    // the lines on which its events begin
-	err := lines.Each(in, func(n int, line []byte) error {
-		last = n
-		switch word := strings.ToUpper(string(lines.Trimmed(line))); {
-		case first == 0 && word == "":
-			return nil
-		case first == 0 && word != "BEGIN:VCALENDAR":
-			return errors.New("expected BEGIN:VCALENDAR")
-		case first == 0:
-			first = n
-		case word == "BEGIN:VEVENT":
-			starts = append(starts, n)
-		case text.Len()+len(line) > mostCalendar:
-			return fmt.Errorf("the calendar is larger than %d MiB", mostCalendar>>20)
-		case word == "END:VCALENDAR":
-			text.WriteString("END:VCALENDAR\r\n")
-			if err := c.object(&text, starts, zone); err != nil {
-				return lines.At(first, err)
-			}
-			text.Reset()
-			first, starts = 0, nil
-			return nil
-		}
-		text.Write(line)
-		text.WriteString("\r\n")
-		return nil
+	objects := 0
+	err := readComponents(in, func(object *component) error {
+		objects++
+		return lines.At(object.line, c.object(object, zone))
 	})
 	switch {
 	case err != nil:
 		return nil, err
-	case first != 0:
-		return nil, lines.At(last, errors.New("the file ends before END:VCALENDAR"))
-	case last == 0:
+	case objects == 0:
 		return nil, lines.At(1, errors.New("expected BEGIN:VCALENDAR"))
 	}
 	c.settle()
 	return c, nil
 }
 
-// object adds the events of one iCalendar object; starts are the lines of its events.
-func (c *Calendar) object(text io.Reader, starts []int, zone *time.Location) error {
-	parsed, err := ics.ParseCalendar(text)
-	if err != nil {
-		return err
-	}
+// object adds the events of one iCalendar object.
+func (c *Calendar) object(object *component, zone *time.Location) error {
 	zones := zoneTable{local: zone, own: map[string]*time.Location{}}
-	for _, z := range parsed.Timezones() {
-		if err := zones.add(z); err != nil {
-			return err
+	for _, part := range object.parts {
+		if part.name == "VTIMEZONE" {
+			if err := zones.add(part, &c.search); err != nil {
+				return lines.At(part.line, err)
+			}
 		}
 	}
 	var events []*event
-	for i, e := range parsed.Events() {
-		line := 0
-		if i < len(starts) {
-			line = starts[i]
+	for _, part := range object.parts {
+		switch part.name {
+		case "VTIMEZONE":
+		case "VEVENT":
+			ev, err := newEvent(part, &zones)
+			if err != nil {
+				return lines.At(part.line, fmt.Errorf("the event %q: %w", clip(cmp.Or(part.text("SUMMARY"), part.text("UID"))), err))
+			}
+			events = append(events, ev)
+		default:
+			c.Others++
 		}
-		ev, err := newEvent(e, &zones)
-		if err != nil {
-			return lines.At(line, fmt.Errorf("%s: %w", named(e), err))
-		}
-		ev.title.Line = line
-		events = append(events, ev)
 	}
 	replace(events)
 	for _, ev := range events {
@@ -121,13 +89,6 @@ func (c *Calendar) object(text io.Reader, starts []int, zone *time.Location) err
 		}
 	}
 	return nil
-}
-
-func named(e *ics.VEvent) string {
-	if p := e.GetProperty(ics.ComponentPropertySummary); p != nil && p.Value != "" {
-		return fmt.Sprintf("the event %q", p.Value)
-	}
-	return fmt.Sprintf("the event %q", e.Id())
 }
 
 // mostOccurrences is how often the events of one file may occur before the horizon.
@@ -140,7 +101,7 @@ func (c *Calendar) add(ev *event) error {
 		return nil
 	}
 	number := int32(len(c.titles))
-	err := ev.each(func(start, end time.Time) error {
+	err := ev.each(&c.search, func(start, end time.Time) error {
 		if len(c.busy) == mostOccurrences {
 			return fmt.Errorf("the events of this file occur more than %d times before %d", mostOccurrences, Horizon.Year())
 		}
@@ -156,30 +117,33 @@ func (c *Calendar) add(ev *event) error {
 	return nil
 }
 
-// settle readies the calendar for questions.
+// settle readies the calendar for questions: where events overlap, the one that began first is
+// told for as long as it lasts.
 func (c *Calendar) settle() {
-	slices.SortFunc(c.busy, func(a, b stretch) int { return int(min(1, max(-1, a.start-b.start))) })
-	for i, s := range c.busy {
-		if i > 0 {
-			s.end = max(s.end, c.latest[i-1])
+	slices.SortStableFunc(c.busy, func(a, b stretch) int { return cmp.Compare(a.start, b.start) })
+	var apart []stretch
+	for _, s := range c.busy {
+		if n := len(apart); n > 0 {
+			s.start = max(s.start, apart[n-1].end)
 		}
-		c.latest = append(c.latest, s.end)
+		if s.start < s.end {
+			apart = append(apart, s)
+		}
 	}
+	c.busy = apart
 }
 
 // During reports whether an event is on at the instant t, and which.
 func (c *Calendar) During(t time.Time) (is known.Truth, event Title) {
 	at := t.Unix()
 	i, _ := slices.BinarySearchFunc(c.busy, at, func(s stretch, at int64) int {
-		if s.start <= at {
+		if s.end <= at {
 			return -1
 		}
 		return 1
 	})
-	for i--; i >= 0 && c.latest[i] > at; i-- {
-		if s := c.busy[i]; s.end > at {
-			return known.True, c.titles[s.event]
-		}
+	if i < len(c.busy) && c.busy[i].start <= at {
+		return known.True, c.titles[c.busy[i].event]
 	}
 	if c.endless && !t.Before(Horizon) {
 		return known.Unknown, Title{}

@@ -55,22 +55,31 @@ func (d Date) Start(loc *time.Location) time.Time {
 	return wall(d, 0, 0, 0, 0, loc)
 }
 
-// wall is the instant at which the clock in loc shows the given time; the earlier one
-// where it comes twice, the end of the gap or later where it never comes.
+// wall is the instant at which the clock in loc shows the given time; the earlier one where it
+// comes twice. Where it never comes, the clock being put forward over it, it is reckoned by the
+// offset before (RFC 5545, section 3.3.5).
 func wall(d Date, hour, minute, second, nano int, loc *time.Location) time.Time {
+	asked := time.Date(d.Year, d.Month, d.Day, hour, minute, second, nano, time.UTC)
 	t := time.Date(d.Year, d.Month, d.Day, hour, minute, second, nano, loc)
-	start, end := t.ZoneBounds()
-	if DateOf(t, loc).Compare(d) < 0 && !end.IsZero() {
-		return end.In(loc)
+	offset := offsetOf(t)
+	switch shown := t.Unix() + int64(offset/time.Second); {
+	case shown < asked.Unix(): // the clock skips it, and t, by the offset after the gap, lies before that
+		return asked.Add(-offset).In(loc)
+	case shown > asked.Unix(): // and t, by the offset before the gap, lies after it
+		return t
 	}
-	if !start.IsZero() {
-		_, offset := t.Zone()
-		_, before := start.Add(-time.Nanosecond).Zone()
-		if earlier := t.Add(time.Duration(offset-before) * time.Second); before > offset && earlier.Before(start) {
-			return earlier
+	if start, _ := t.ZoneBounds(); !start.IsZero() {
+		if earlier := asked.Add(-offsetOf(start.Add(-time.Nanosecond))); earlier.Before(start) && earlier.Before(t) {
+			return earlier.In(loc)
 		}
 	}
 	return t
+}
+
+// offsetOf is how far the clock at a time is ahead of UTC.
+func offsetOf(t time.Time) time.Duration {
+	_, seconds := t.Zone()
+	return time.Duration(seconds) * time.Second
 }
 
 // ParseInstant reads an RFC 3339 instant, or one without offset on the wall clock of loc.

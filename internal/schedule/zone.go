@@ -1,5 +1,7 @@
 package schedule
 
+// The zones of a calendar's times.
+
 import (
 	"bytes"
 	"cmp"
@@ -9,9 +11,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	ics "github.com/arran4/golang-ical"
-	"github.com/teambition/rrule-go"
 )
 
 // zoneTable finds the zones of a calendar: its own, by TZID, before those of the IANA database.
@@ -21,10 +20,13 @@ type zoneTable struct {
 }
 
 // location is the zone of a property.
-func (z *zoneTable) location(p *ics.IANAProperty) (*time.Location, error) {
-	id := p.ICalParameters["TZID"]
-	if len(id) == 0 {
+func (z *zoneTable) location(p *property) (*time.Location, error) {
+	id := p.params["TZID"]
+	switch {
+	case len(id) == 0:
 		return z.local, nil
+	case len(id) > 1:
+		return nil, fmt.Errorf("%s has more than one TZID", p.name)
 	}
 	if own, ok := z.own[id[0]]; ok {
 		return own, nil
@@ -37,22 +39,22 @@ func (z *zoneTable) location(p *ics.IANAProperty) (*time.Location, error) {
 }
 
 // moment reads a date, a time in UTC, a time in the zone of its property, or a floating one.
-func (z *zoneTable) moment(p *ics.IANAProperty, value string) (m moment, err error) {
+func (z *zoneTable) moment(p *property, value string) (m moment, err error) {
 	if m.zone, err = z.location(p); err != nil {
 		return m, err
 	}
 	if m.wall, err = time.Parse("20060102", value); err == nil {
 		m.whole, m.zone = true, z.local
-		return m, checkYear(p.IANAToken, m.wall)
+		return m, checkYear(p.name, m.wall)
 	}
 	if m.wall, err = time.Parse("20060102T150405Z", value); err == nil {
 		m.zone = time.UTC
-		return m, checkYear(p.IANAToken, m.wall)
+		return m, checkYear(p.name, m.wall)
 	}
 	if m.wall, err = time.Parse("20060102T150405", value); err == nil {
-		return m, checkYear(p.IANAToken, m.wall)
+		return m, checkYear(p.name, m.wall)
 	}
-	return m, fmt.Errorf("%s:%s is neither a date such as 20261225 nor a time such as 20261225T080000", p.IANAToken, value)
+	return m, fmt.Errorf("%s:%s is neither a date such as 20261225 nor a time such as 20261225T080000", p.name, value)
 }
 
 // firstYear is that of the earliest times that are read.
@@ -66,7 +68,7 @@ func checkYear(property string, t time.Time) error {
 }
 
 // period reads a value of RDATE, which may be a start with an end or a duration.
-func (z *zoneTable) period(p *ics.IANAProperty, value string) (x period, err error) {
+func (z *zoneTable) period(p *property, value string) (x period, err error) {
 	from, to, isPeriod := strings.Cut(value, "/")
 	if x.start, err = z.moment(p, from); err != nil || !isPeriod {
 		return x, err
@@ -80,7 +82,7 @@ func (z *zoneTable) period(p *ics.IANAProperty, value string) (x period, err err
 	}
 	end, err := z.moment(p, to)
 	if x.end = end.at(); err == nil && !x.end.After(x.start.at()) {
-		err = fmt.Errorf("%s:%s ends before it starts", p.IANAToken, value)
+		err = fmt.Errorf("%s:%s ends before it starts", p.name, value)
 	}
 	return x, err
 }
@@ -97,88 +99,101 @@ type change struct {
 const mostChanges = 10_000
 
 // add reads a VTIMEZONE.
-func (z *zoneTable) add(v *ics.VTimezone) error {
-	id := v.GetProperty(ics.ComponentProperty("TZID"))
-	if id == nil || id.Value == "" {
-		return errors.New("a VTIMEZONE has no TZID")
+func (z *zoneTable) add(v *component, s *search) error {
+	id, err := v.only("TZID")
+	if err != nil || id == nil || id.value == "" {
+		return cmp.Or(err, errors.New("a VTIMEZONE has no TZID"))
 	}
 	var changes []change
-	for _, c := range v.Components {
-		var err error
-		switch c := c.(type) {
-		case *ics.Standard:
-			changes, err = observance(changes, &c.ComponentBase, false)
-		case *ics.Daylight:
-			changes, err = observance(changes, &c.ComponentBase, true)
+	for _, c := range v.parts {
+		if c.name != "STANDARD" && c.name != "DAYLIGHT" {
+			continue
 		}
-		if err != nil {
-			return fmt.Errorf("the VTIMEZONE %s: %w", id.Value, err)
+		if changes, err = observance(changes, c, s); err != nil {
+			return fmt.Errorf("the VTIMEZONE %s: %w", id.value, err)
 		}
 	}
-	if len(changes) == 0 {
-		return fmt.Errorf("the VTIMEZONE %s has neither STANDARD nor DAYLIGHT", id.Value)
+	switch {
+	case len(changes) == 0:
+		return fmt.Errorf("the VTIMEZONE %s has neither STANDARD nor DAYLIGHT", id.value)
+	case z.own[id.value] != nil:
+		return fmt.Errorf("the VTIMEZONE %s stands twice", id.value)
 	}
 	slices.SortStableFunc(changes, func(a, b change) int { return cmp.Compare(a.at, b.at) })
-	zone, err := time.LoadLocationFromTZData(id.Value, zoneData(changes))
-	z.own[id.Value] = zone
-	return err
+	data, err := zoneData(changes)
+	if err == nil {
+		z.own[id.value], err = time.LoadLocationFromTZData(id.value, data)
+	}
+	if err != nil {
+		return fmt.Errorf("the VTIMEZONE %s: %w", id.value, err)
+	}
+	return nil
 }
 
 // observance adds the changes of a STANDARD or DAYLIGHT part.
-func observance(changes []change, c *ics.ComponentBase, summer bool) ([]change, error) {
-	offsets := [2]int{}
-	for i, name := range []string{"TZOFFSETFROM", "TZOFFSETTO"} {
-		p := c.GetProperty(ics.ComponentProperty(name))
-		if p == nil {
-			return nil, fmt.Errorf("a part has no %s", name)
-		}
-		var err error
-		if offsets[i], err = parseOffset(p.Value); err != nil {
-			return nil, fmt.Errorf("%s:%s: %w", name, p.Value, err)
-		}
-	}
-	start := c.GetProperty(ics.ComponentPropertyDtStart)
-	if start == nil {
-		return nil, errors.New("a part has no DTSTART")
-	}
-	onset, err := time.Parse("20060102T150405", start.Value)
+func observance(changes []change, c *component, s *search) ([]change, error) {
+	from, err := offsetProperty(c, "TZOFFSETFROM")
 	if err != nil {
-		return nil, fmt.Errorf("DTSTART:%s is no time such as 20260329T020000", start.Value)
+		return nil, err
 	}
-	before := time.FixedZone("", offsets[0])
+	to, err := offsetProperty(c, "TZOFFSETTO")
+	if err != nil {
+		return nil, err
+	}
+	start, err := c.only("DTSTART")
+	if err != nil || start == nil {
+		return nil, cmp.Or(err, errors.New("a part has no DTSTART"))
+	}
+	onset, err := time.Parse(clockTime, start.value)
+	if err != nil {
+		return nil, fmt.Errorf("DTSTART:%s is no time such as 20260329T020000", clip(start.value))
+	}
 	add := func(wall time.Time) {
-		changes = append(changes, change{wall.Unix() - int64(offsets[0]), offsets[1], offsets[0], summer})
+		changes = append(changes, change{wall.Unix() - int64(from), to, from, c.name == "DAYLIGHT"})
 	}
 	add(onset)
-	for _, p := range c.GetProperties(ics.ComponentPropertyRdate) {
-		for value := range strings.SplitSeq(p.Value, ",") {
-			t, err := time.Parse("20060102T150405", value)
+	for _, p := range c.all("RDATE") {
+		for value := range strings.SplitSeq(p.value, ",") {
+			t, err := time.Parse(clockTime, value)
 			if err != nil {
-				return nil, fmt.Errorf("RDATE:%s is no time such as 20260329T020000", value)
+				return nil, fmt.Errorf("RDATE:%s is no time such as 20260329T020000", clip(value))
 			}
 			add(t)
 		}
 	}
-	for _, p := range c.GetProperties(ics.ComponentPropertyRrule) {
-		rule, until, err := parseRule(p.Value, moment{wall: onset, zone: before})
+	for _, p := range c.all("RRULE") {
+		rule, err := parseRule(p.value, false)
 		if err != nil {
 			return nil, err
 		}
-		if rule.Freq != rrule.YEARLY {
-			return nil, fmt.Errorf("RRULE:%s: a zone changes yearly", p.Value)
+		if rule.freq != yearly {
+			return nil, fmt.Errorf("RRULE:%s: a zone changes yearly", clip(p.value))
 		}
-		r, err := rrule.NewRRule(*rule)
-		if err != nil {
-			return nil, err
-		}
-		next := r.Iterator()
-		for t, ok := next(); ok && t.Before(Horizon) && (until.IsZero() || !t.After(until)); t, ok = next() {
-			if add(t); len(changes) > mostChanges {
-				return nil, fmt.Errorf("RRULE:%s: more than %d changes", p.Value, mostChanges)
+		for m, err := range rule.from(moment{wall: onset, zone: time.FixedZone("", from)}, s) {
+			if err != nil {
+				return nil, err
+			}
+			if add(m.wall); len(changes) > mostChanges {
+				return nil, fmt.Errorf("RRULE:%s: more than %d changes", clip(p.value), mostChanges)
 			}
 		}
 	}
 	return changes, nil
+}
+
+// clockTime is the form of a time on the wall clock.
+const clockTime = "20060102T150405"
+
+func offsetProperty(c *component, name string) (int, error) {
+	p, err := c.only(name)
+	if err != nil || p == nil {
+		return 0, cmp.Or(err, fmt.Errorf("a part has no %s", name))
+	}
+	offset, err := parseOffset(p.value)
+	if err != nil {
+		return 0, fmt.Errorf("%s:%s: %w", name, clip(p.value), err)
+	}
+	return offset, nil
 }
 
 // parseOffset reads an offset such as +0530 or -033000, in seconds.
@@ -193,7 +208,7 @@ func parseOffset(text string) (int, error) {
 }
 
 // zoneData writes changes as time zone information (RFC 9636), version 2.
-func zoneData(changes []change) []byte {
+func zoneData(changes []change) ([]byte, error) {
 	types := []change{{offset: changes[0].before}} // what was before the first comes first
 	index := func(c change) byte {
 		same := func(t change) bool { return t.offset == c.offset && t.summer == c.summer }
@@ -209,7 +224,7 @@ func zoneData(changes []change) []byte {
 	for _, c := range changes {
 		k := index(c)
 		if len(types) > 250 {
-			break
+			return nil, errors.New("it has more than 250 different offsets")
 		}
 		_ = binary.Write(&times, binary.BigEndian, c.at)
 		kinds.WriteByte(k)
@@ -236,5 +251,5 @@ func zoneData(changes []change) []byte {
 		b.Write([]byte{summer, 0})
 	}
 	b.WriteString("ICS\x00\n\n")
-	return b.Bytes()
+	return b.Bytes(), nil
 }
