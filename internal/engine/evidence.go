@@ -233,11 +233,13 @@ func (f *frame) pastEvidence(s fact.Slot) string {
 	p := f.e.sources.History.Before(&q)
 	switch {
 	case s == fact.NewCountry:
-		return f.newEvidence(f.countryCode(), p.CountrySeen, "the country is unknown")
+		return f.newEvidence(p.NewCountry, f.countryCode(), p.CountrySeen, "the country is unknown")
 	case s == fact.NewDevice:
-		return f.newEvidence(f.device.ID, p.DeviceSeen, sansDevice)
+		return f.newEvidence(p.NewDevice, f.device.ID, p.DeviceSeen, sansDevice)
 	case s == fact.TravelSpeed:
 		return f.travelEvidence(&p)
+	case p.OddHour == known.Unknown:
+		return fmt.Sprintf("of the sign-ons of %s in 90 days, too many are remembered in part alone", f.person.ID)
 	case p.Learned == 0:
 		return fmt.Sprintf("no sign-on of %s is known", f.person.ID)
 	}
@@ -248,10 +250,12 @@ func (f *frame) pastEvidence(s fact.Slot) string {
 	return text
 }
 
-func (f *frame) newEvidence(what string, seen time.Time, unknown string) string {
+func (f *frame) newEvidence(isNew known.Truth, what string, seen time.Time, unknown string) string {
 	switch {
 	case what == "":
 		return unknown
+	case isNew == known.Unknown:
+		return fmt.Sprintf("whether %s was seen in 90 days is no longer remembered", what)
 	case seen.IsZero():
 		return what + " was not seen in 90 days"
 	}
@@ -260,6 +264,8 @@ func (f *frame) newEvidence(what string, seen time.Time, unknown string) string 
 
 func (f *frame) travelEvidence(p *history.Facts) string {
 	switch {
+	case p.Strayed:
+		return "where the user was before is no longer remembered"
 	case !p.TravelKnown && !f.so.IP.IsValid():
 		return sansAddress
 	case !p.TravelKnown:

@@ -26,6 +26,9 @@ type Facts struct {
 	TravelKM     float64   // from the last sign-on with a position, less both accuracy radii
 	TravelSince  time.Time // when that was; zero where there is none
 	TravelledFor time.Duration
+
+	Forgotten bool // some of the sign-ons in the window are remembered in part alone: Learned and AroundNow are what is sure
+	Strayed   bool // where the user was last is no longer remembered, so that TravelSpeed is not known
 }
 
 // Query is a sign-on as a history is asked about it.

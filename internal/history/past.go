@@ -1,5 +1,7 @@
 package history
 
+// What is kept of each user's past sign-ons, and how a sign-on compares with them.
+
 import (
 	"hash/maphash"
 	"math"
@@ -13,21 +15,22 @@ import (
 	"briskwarden.example/briskwarden/internal/schedule"
 )
 
-// The bounds of what is kept of one user: the last sign-ons in full, and of those before
-// them the countries and devices with when each was seen last.
+// The bounds of what is kept of one user in full: the last sign-ons; when there are more than a
+// few, those alone that are not much older than the last one.
 const (
-	mostEntries   = 512
-	mostCountries = 32
-	mostDevices   = 64
+	mostEntries = 2048
+	fewEntries  = 512
+	keptFor     = Window + 30*24*time.Hour
 )
 
 // spare is the room beyond the last sign-ons: once it is used up, they move to a new list.
 const spare = 64
 
-// BytesPerUser is the most memory that the history of one user takes, its id not counted.
-const BytesPerUser = (mostEntries+spare)*entrySize + (mostCountries+mostDevices)*seenSize
+// BytesPerUser is the most memory that the history of one user takes, its id not counted: of
+// one who signs on more than seventeen times a day.
+const BytesPerUser = (mostEntries+spare)*entrySize + forgottenSize
 
-const entrySize, seenSize = 32, 16 // held to the structs by a test
+const entrySize = 32 // held to the structs by a test
 
 // RememberedIDs is how many of the ids that were learned last are surely known again.
 const RememberedIDs = shards * idsOfShard
@@ -62,7 +65,8 @@ type trail struct {
 	clocks  []uint32 // seconds since midnight on the wall
 	devices []uint64 // hashes; 0 is unknown
 	wheres  []where
-	older   []seen // countries and devices of sign-ons that are no longer in the lists
+
+	forgotten *forgotten // what is left of sign-ons that are no longer in the lists; nil is that there are none
 }
 
 // entry is one sign-on that was learned.
@@ -81,12 +85,6 @@ type where struct {
 }
 
 const noPosition = math.MaxUint16
-
-// seen says when a country or a device was last seen.
-type seen struct {
-	what uint64 // a country's two letters, or a device's hash
-	at   int64
-}
 
 // NewPast returns an empty history. Times of day are those on the wall clock of the zone.
 func NewPast(zone *time.Location) *Past {
@@ -213,13 +211,17 @@ func letters(country string) uint16 {
 
 func (t *trail) clone() trail {
 	i := t.first
-	return trail{0, 0, slices.Clone(t.at[i:]), slices.Clone(t.clocks[i:]), slices.Clone(t.devices[i:]), slices.Clone(t.wheres[i:]), slices.Clone(t.older)}
+	return trail{0, 0, slices.Clone(t.at[i:]), slices.Clone(t.clocks[i:]), slices.Clone(t.devices[i:]), slices.Clone(t.wheres[i:]), t.forgotten.clone()}
 }
 
-// add puts the entry where its time belongs; the oldest goes when there are too many.
+// add puts the entry where its time belongs. The oldest goes when there are too many, or when it
+// is too old to matter.
 func (t *trail) add(e entry) {
-	if len(t.at)-t.first == mostEntries {
-		t.forget(entry{at: t.at[t.first], device: t.devices[t.first], where: t.wheres[t.first]})
+	for n := len(t.at) - t.first; n == mostEntries || n >= fewEntries && t.at[t.first] < t.at[len(t.at)-1]-keptFor.Microseconds(); n-- {
+		if t.forgotten == nil {
+			t.forgotten = newForgotten()
+		}
+		t.forgotten.take(entry{at: t.at[t.first], device: t.devices[t.first], where: t.wheres[t.first]}, n == mostEntries)
 		t.first++
 	}
 	if len(t.at) == cap(t.at) {
@@ -269,44 +271,11 @@ func moved[T any](list []T, first, room int) []T {
 	return list[:copy(list[:cap(list)], list[first:])]
 }
 
-// forget keeps of an entry where it was from and on which device.
-func (t *trail) forget(e entry) {
-	if e.country != 0 {
-		t.saw(seen{uint64(e.country), e.at}, mostCountries, func(s seen) bool { return s.what <= math.MaxUint16 })
-	}
-	if e.device > math.MaxUint16 {
-		t.saw(seen{e.device, e.at}, mostDevices, func(s seen) bool { return s.what > math.MaxUint16 })
-	}
-}
-
-// saw notes one of at most so many of a kind; the one not seen for longest gives way.
-func (t *trail) saw(s seen, most int, kind func(seen) bool) {
-	count, oldest := 0, -1
-	for i := range t.older {
-		o := &t.older[i]
-		switch {
-		case !kind(*o):
-			continue
-		case o.what == s.what:
-			o.at = max(o.at, s.at)
-			return
-		case oldest < 0 || o.at < t.older[oldest].at:
-			oldest = i
-		}
-		count++
-	}
-	if count == most {
-		t.older[oldest] = s
-		return
-	}
-	t.older = append(t.older, s)
-}
-
 // Before tells what the sign-ons before this one say of it.
 func (p *Past) Before(q *Query) Facts {
 	q.found.asked = false
 	f := p.find(q)
-	c := comparison{now: f.entry, from: f.entry.at - Window.Microseconds(), counts: q.Counts}
+	c := comparison{now: f.entry, from: f.entry.at - Window.Microseconds(), counts: q.Counts, wall: p.wall}
 	if f.trail != nil {
 		sh := &p.shards[f.user%shards]
 		sh.mu.Lock()
@@ -323,11 +292,27 @@ type comparison struct {
 	now             entry
 	from            int64
 	counts          bool // all sign-ons around now are counted
-	learned, near   int
-	country, device int64 // when last seen; 0 is never
+	wall            *schedule.Wall
+	hours           tally
+	country, device sighting
 	last            where // with lastAt, the last position; 0 is never
 	lastAt          int64
 	leapt           bool // another at the same instant is elsewhere
+	strayed         bool // where the user was last is no longer known
+}
+
+// sighting is when a country or device was seen last before now; 0 is never.
+type sighting struct {
+	at    int64
+	maybe bool // if it is never: it may have been, and be forgotten
+}
+
+// isNew tells whether it was not seen.
+func (s sighting) isNew() known.Truth {
+	if s.at == 0 && s.maybe {
+		return known.Unknown
+	}
+	return known.Of(s.at == 0)
 }
 
 func (c *comparison) compare(t *trail) {
@@ -339,20 +324,21 @@ func (c *comparison) compare(t *trail) {
 		c.leapt = c.leapt || t.at[end] == c.now.at && positioned && w.accuracy != noPosition && distance(w, &c.now.where) > 0
 	}
 	start := t.window(end, c.from)
-	c.learned = end - start
-	enough := c.learned
-	if !c.counts {
-		enough = (OddPercent*c.learned + 99) / 100
+	learned := end - start
+	enough := learned
+	if !c.counts && t.forgotten == nil {
+		enough = (OddPercent*learned + 99) / 100
 	}
-	c.near = near(t.clocks[start:end], c.now.clock, enough)
-	for i := end - 1; i >= start && c.country == 0; i-- {
+	near := near(t.clocks[start:end], t.at[start:end], c.now, enough)
+	c.hours.near, c.hours.apart = near, learned-near
+	for i := end - 1; i >= start && c.country.at == 0; i-- {
 		if t.wheres[i].country == c.now.country {
-			c.country = t.at[i]
+			c.country.at = t.at[i]
 		}
 	}
-	for i := end - 1; i >= start && c.device == 0; i-- {
+	for i := end - 1; i >= start && c.device.at == 0; i-- {
 		if t.devices[i] == c.now.device {
-			c.device = t.at[i]
+			c.device.at = t.at[i]
 		}
 	}
 	for i := end - 1; i >= start && c.lastAt == 0 && positioned; i-- {
@@ -360,34 +346,39 @@ func (c *comparison) compare(t *trail) {
 			c.last, c.lastAt = t.wheres[i], t.at[i]
 		}
 	}
-	for _, s := range t.older {
-		if s.at < c.now.at && s.at >= c.from {
-			switch s.what {
-			case uint64(c.now.country):
-				c.country = max(c.country, s.at)
-			case c.now.device:
-				c.device = max(c.device, s.at)
-			}
-		}
+	if t.forgotten != nil {
+		t.forgotten.tell(c)
 	}
 }
 
-const day, hour = 24 * 3600, 3600
+const (
+	ofSecond  = 1_000_000 // microseconds
+	day, hour = 24 * 3600, 3600
+)
 
 // near is how many times of day, as far as it matters, lie within an hour of one, midnight or
 // not: once there are enough of them it looks no further.
-func near(clocks []uint32, now uint32, enough int) (n int) {
+func near(clocks []uint32, at []int64, now entry, enough int) (n int) {
 	for i := len(clocks) - 1; i >= 0 && n < enough; i-- {
-		apart := int32(clocks[i]) - int32(now)
-		if apart < 0 {
-			apart = -apart
-		}
-		if apart <= hour || apart >= day-hour {
+		apart := int32(clocks[i]) - int32(now.clock)
+		switch {
+		case apart > -hour && apart < hour, apart > day-hour, apart < hour-day:
 			n++
+		case apart == hour, apart == hour-day: // to the second: parts of one tell
+			if ofASecond(at[i]) <= ofASecond(now.at) {
+				n++
+			}
+		case apart == -hour, apart == day-hour:
+			if ofASecond(at[i]) >= ofASecond(now.at) {
+				n++
+			}
 		}
 	}
 	return n
 }
+
+// ofASecond are the microseconds of a time since the last whole second.
+func ofASecond(at int64) int64 { return (at%ofSecond + ofSecond) % ofSecond }
 
 // The bounds of what is an odd hour: fewer sign-ons tell nothing, and fewer of them in a hundred are odd.
 const (
@@ -395,22 +386,47 @@ const (
 	OddPercent  = 2
 )
 
+// tally counts sign-ons in the window: those that surely are in it, by whether they were within
+// an hour of now, and those that perhaps are, since only so much is left of them.
+type tally struct {
+	near, perhapsNear, apart                int // surely in the window
+	maybeNear, maybePerhapsNear, maybeApart int // perhaps in it
+	unbounded                               bool
+}
+
+// odd tells whether now is an odd hour, whatever is not known of what was forgotten.
+func (t *tally) odd() known.Truth {
+	odd := func(near, learned int) bool { return learned >= LeastForOdd && near*100 < OddPercent*learned }
+	sure := t.near + t.perhapsNear + t.apart
+	worst := t.maybeNear + t.maybePerhapsNear // each of which makes it less odd
+	switch {
+	case !t.unbounded && sure >= LeastForOdd && odd(t.near+t.perhapsNear+worst, sure+worst):
+		return known.True
+	case t.unbounded || odd(t.near, sure+t.maybeApart+t.maybePerhapsNear):
+		return known.Unknown
+	}
+	return known.False
+}
+
+// bounded reports whether nothing that was forgotten could make a difference to the counts.
+func (t *tally) bounded() bool {
+	return !t.unbounded && t.perhapsNear+t.maybeNear+t.maybePerhapsNear+t.maybeApart == 0
+}
+
 func (c *comparison) facts(q *Query) Facts {
-	f := Facts{Learned: c.learned, AroundNow: c.near}
+	f := Facts{Learned: c.hours.near + c.hours.perhapsNear + c.hours.apart, AroundNow: c.hours.near, OddHour: c.hours.odd(), Forgotten: !c.hours.bounded()}
 	if q.Country != "" {
-		f.NewCountry = known.Of(c.country == 0)
-		f.CountrySeen = moment(c.country)
+		f.NewCountry = c.country.isNew()
+		f.CountrySeen = moment(c.country.at)
 	}
 	if q.Device != "" {
-		f.NewDevice = known.Of(c.device == 0)
-		f.DeviceSeen = moment(c.device)
+		f.NewDevice = c.device.isNew()
+		f.DeviceSeen = moment(c.device.at)
 	}
-	f.OddHour = known.Of(c.learned >= LeastForOdd && c.near*100 < OddPercent*c.learned)
-	if !q.Place.Positioned {
-		return f
-	}
-	f.TravelKnown = true
+	f.TravelKnown = q.Place.Positioned && (c.leapt || !c.strayed)
 	switch {
+	case !f.TravelKnown:
+		f.Strayed = q.Place.Positioned
 	case c.leapt:
 		f.TravelSpeed = AtOnce
 	case c.lastAt != 0:

@@ -32,7 +32,10 @@ func at(lat, long, radius float64) place.Location {
 func naive(learned []history.SignOn, q history.Query) (f history.Facts) {
 	near := 0
 	var last *history.SignOn
-	seconds := func(t time.Time) int { h, m, s := t.In(oslo).Clock(); return h*3600 + m*60 + s }
+	clock := func(t time.Time) time.Duration {
+		t = t.In(oslo)
+		return time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute + time.Duration(t.Second())*time.Second + time.Duration(t.Nanosecond())
+	}
 	newCountry, newDevice := true, true
 	for i := range learned {
 		s := &learned[i]
@@ -40,11 +43,8 @@ func naive(learned []history.SignOn, q history.Query) (f history.Facts) {
 			continue
 		}
 		f.Learned++
-		apart := seconds(s.At) - seconds(q.At)
-		if apart < 0 {
-			apart = -apart
-		}
-		if min(apart, 86400-apart) <= 3600 {
+		apart := (clock(s.At) - clock(q.At)).Abs()
+		if min(apart, 24*time.Hour-apart) <= time.Hour {
 			near++
 		}
 		newCountry, newDevice = newCountry && s.Country != q.Country, newDevice && s.Device != q.Device
@@ -143,7 +143,7 @@ func TestTravel(t *testing.T) {
 
 // TestMemoryIsBounded lets users sign on 8,000 times from ever new devices and all countries.
 func TestMemoryIsBounded(t *testing.T) {
-	require.Equal(t, 19968, history.BytesPerUser)
+	require.Equal(t, 92256, history.BytesPerUser)
 	past := history.NewPast(time.UTC)
 	country := func(i int) string { return string([]byte{byte('A' + i/26%26), byte('A' + i%26)}) }
 	var before, after runtime.MemStats
@@ -152,21 +152,130 @@ func TestMemoryIsBounded(t *testing.T) {
 	runtime.ReadMemStats(&before)
 	for u := range users {
 		for i := range each {
-			q := history.Query{User: fmt.Sprint("u", u), At: noon.Add(time.Duration(i-each) * 5 * time.Minute), Country: country(i / 400), Device: fmt.Sprint("d", i/100)}
+			q := history.Query{User: fmt.Sprint("u", u), At: noon.Add(time.Duration(i-each) * 5 * time.Minute), Country: country(i / 400), Device: fmt.Sprint("d", i/50)}
 			past.Learn(&history.SignOn{Query: q})
 		}
 	}
 	runtime.GC()
 	runtime.ReadMemStats(&after)
-	require.Less(t, float64(after.HeapAlloc-before.HeapAlloc), 1.3*users*history.BytesPerUser)
+	require.Less(t, float64(after.HeapAlloc-before.HeapAlloc), 1.3*users*float64(history.BytesPerUser))
 	ask := func(i int, device int) history.Facts {
 		return past.Before(&history.Query{User: "u7", At: noon, Country: country(i / 400), Device: fmt.Sprint("d", device)})
 	}
-	f := ask(each-1, (each-1)/100)
-	require.Equal(t, []any{known.False, known.False, 512}, []any{f.NewCountry, f.NewDevice, f.Learned})
-	f = ask(each-5000, (each-5000)/100)
+	f := ask(each-1, (each-1)/50)
+	require.Equal(t, []any{known.False, known.False, each}, []any{f.NewCountry, f.NewDevice, f.Learned})
+	f = ask(each-5000, (each-5000)/50)
 	require.Equal(t, []any{known.False, known.False}, []any{f.NewCountry, f.NewDevice}, "countries and devices are remembered for longer")
-	require.Equal(t, known.True, ask(0, 0).NewDevice, "and then forgotten, which can only tighten")
+	require.Equal(t, known.Unknown, ask(0, 0).NewDevice, "and then forgotten, so that nothing is known")
+	require.Equal(t, known.False, ask(0, 0).NewCountry)
+}
+
+// TestWhatIsForgottenIsUnknown teaches far more than is kept, some of it late, and asks about times
+// in between too: whatever is told is what the definition says, or unknown.
+func TestWhatIsForgottenIsUnknown(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 1))
+	told, unknown := 0, 0
+	for round := range 14 {
+		past := history.NewPast(oslo)
+		var learned []history.SignOn
+		n := []int{1_900, 2_100, 4_000, 7_000, 600}[round%5]
+		days := []int{80, 150, 400}[round%3]
+		rare := r.IntN(24) // an hour at which little happens
+		random := func(i int) history.Query {
+			q := history.Query{User: "u", At: noon.Add(time.Duration(float64(i-n)/float64(n)*float64(days)*24) * time.Hour).Add(time.Duration(r.IntN(3_600_000)) * time.Millisecond),
+				Country: []string{"", "NO", "PT", string([]byte{byte('A' + r.IntN(26)), byte('A' + i*26/n)})}[r.IntN(4)], Device: fmt.Sprint("d", i/25)}
+			if q.At.In(oslo).Hour() == rare && r.IntN(3) > 0 {
+				q.At = q.At.Add(4 * time.Hour)
+			}
+			if r.IntN(40) == 0 {
+				q.Place = at(r.Float64()*180-90, r.Float64()*360-180, float64(r.IntN(100)))
+			}
+			return q
+		}
+		for i := range n {
+			s := history.SignOn{Query: random(i)}
+			if r.IntN(50) == 0 { // late
+				s.At = s.At.Add(-time.Duration(r.IntN(20*24)) * time.Hour)
+			}
+			past.Learn(&s)
+			learned = append(learned, s)
+			if i == n/2 {
+				past = past.Branch()
+			}
+		}
+		for range 60 {
+			q := random(n - r.IntN(1+r.IntN(n)))
+			q.Counts = r.IntN(2) == 0
+			if r.IntN(3) == 0 {
+				q.Place = at(10, 10, 0)
+			}
+			want, got := naive(learned, q), past.Before(&q)
+			for i, fact := range [][2]known.Truth{{want.NewCountry, got.NewCountry}, {want.NewDevice, got.NewDevice}, {want.OddHour, got.OddHour}} {
+				if fact[1] == known.Unknown && fact[0] != known.Unknown {
+					unknown++
+					require.False(t, n < 2_000 && days < 100, "everything is kept")
+					continue
+				}
+				told++
+				require.Equal(t, fact[0], fact[1], "fact %d, round %d: %+v, %+v", i, round, want, got)
+			}
+			require.LessOrEqual(t, got.Learned, want.Learned)
+			require.True(t, got.Forgotten || got.Learned == want.Learned, "%+v, %+v", want, got)
+			if want.TravelKnown && got.TravelKnown {
+				require.InDelta(t, want.TravelSpeed, got.TravelSpeed, 1e-3*(1+want.TravelSpeed))
+			}
+			require.Equal(t, want.TravelKnown, got.TravelKnown || got.Strayed)
+		}
+	}
+	require.Greater(t, told, 3*unknown, "mostly it is known: %d, %d", told, unknown)
+	require.Greater(t, unknown, 20)
+}
+
+// TestNothingForgottenLoosens are sign-ons that were pushed out of memory, and let an odd hour pass.
+func TestNothingForgottenLoosens(t *testing.T) {
+	learn := func(past *history.Past, n int, from time.Time, every time.Duration, where place.Location) {
+		for i := range n {
+			past.Learn(&history.SignOn{Query: history.Query{User: "ann", At: from.Add(time.Duration(i) * every), Place: where}})
+		}
+	}
+	ask := func(past *history.Past, at time.Time, where place.Location) history.Facts {
+		return past.Before(&history.Query{User: "ann", At: at, Place: where})
+	}
+	night := noon.Add(20*24*time.Hour + 15*time.Hour) // 03:00
+	past := history.NewPast(time.UTC)
+	learn(past, 20, noon, 24*time.Hour, place.Location{})
+	require.Equal(t, known.True, ask(past, night, place.Location{}).OddHour)
+	learn(past, 512, noon.AddDate(1, 0, 0), time.Minute, place.Location{})
+	require.NotEqual(t, known.False, ask(past, night, place.Location{}).OddHour, "they are of a year later")
+
+	past = history.NewPast(time.UTC) // 11 near of 1,000, and those are the oldest
+	learn(past, 11, night.AddDate(0, 0, -60), time.Minute, place.Location{})
+	learn(past, 989, night.AddDate(0, 0, -50).Add(9*time.Hour), 30*time.Second, place.Location{})
+	require.Equal(t, known.True, ask(past, night, place.Location{}).OddHour)
+	learn(past, 60_000, night.AddDate(0, 0, -40).Add(9*time.Hour), time.Second/4, place.Location{})
+	f := ask(past, night, place.Location{})
+	require.Equal(t, []any{known.True, 61_000}, []any{f.OddHour, f.Learned}, "the quarters of hours agree")
+	learn(past, 60_000, night.AddDate(0, 0, -35).Add(-time.Minute), time.Second/4, place.Location{})
+	require.Equal(t, known.False, ask(past, night, place.Location{}).OddHour, "many were near")
+	learn(past, 70_000, night.AddDate(0, 0, -20).Add(9*time.Hour), time.Second/100, place.Location{})
+	learn(past, 3_000, night.AddDate(0, 0, -20).Add(10*time.Hour), time.Second, place.Location{})
+	require.Equal(t, known.Unknown, ask(past, night, place.Location{}).OddHour, "more in a quarter than are counted")
+
+	past = history.NewPast(time.UTC) // the last position, long ago
+	learn(past, 1, night.AddDate(0, 0, -30), time.Minute, at(60, 5, 10))
+	learn(past, 4_000, night.AddDate(0, 0, -20), time.Minute, place.Location{})
+	require.Positive(t, ask(past, night, at(38, -9, 10)).TravelSpeed)
+	learn(past, 1, night.Add(time.Hour), time.Minute, at(60, 5, 10))
+	learn(past, 4_000, night.Add(2*time.Hour), time.Minute, place.Location{})
+	before := ask(past, night.Add(time.Minute), at(38, -9, 10))
+	require.Equal(t, []bool{false, true}, []bool{before.TravelKnown, before.Strayed}, "where the user was before that is forgotten")
+
+	past = history.NewPast(time.UTC)
+	learn(past, 20, noon.Add(-20*24*time.Hour), 24*time.Hour, place.Location{})
+	for apart, want := range map[time.Duration]known.Truth{time.Hour: known.False, time.Hour + time.Second/2: known.True, time.Hour + time.Microsecond: known.True,
+		-time.Hour: known.False, -time.Hour - time.Second/2: known.True} {
+		require.Equal(t, want, ask(past, noon.Add(apart), place.Location{}).OddHour, apart)
+	}
 }
 
 func TestReadLog(t *testing.T) {
