@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/language"
 )
 
@@ -95,29 +95,22 @@ func (s *session) formatFile(name string, o fmtOptions) error {
 		return err
 	case !o.list:
 		if err := replace(name, formatted); err != nil {
-			return usage("%s cannot be written: %w", name, err)
+			return usage("%w", err)
 		}
 	}
 	fmt.Fprintln(s.out, name)
 	return nil
 }
 
-// replace writes a file beside its place and then moves it there, so that it is never half written.
+// replace gives a file another content, all at once.
 func replace(name string, content []byte) error {
-	info, err := os.Stat(name)
+	file, err := lines.Create(name)
 	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	defer file.Discard()
+	if _, err := file.Write(content); err != nil {
 		return err
 	}
-	beside, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = beside.Write(content)
-	if err = errors.Join(err, beside.Chmod(info.Mode()), beside.Close()); err == nil {
-		err = os.Rename(beside.Name(), name)
-	}
-	if err != nil {
-		os.Remove(beside.Name())
-	}
-	return err
+	return file.Finish()
 }

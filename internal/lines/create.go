@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,7 +18,8 @@ import (
 // NewFile is a file that is not there under its name before it is whole: it is written beside,
 // and then renamed.
 type NewFile struct {
-	name   string
+	name   string // of what is replaced: a link stays, and what it leads to is written
+	mode   fs.FileMode
 	file   *os.File
 	packer io.WriteCloser // nil for a plain file
 	buffer *bufio.Writer
@@ -24,23 +27,31 @@ type NewFile struct {
 	special bool // it was there, and is no regular file: it is written as it is
 }
 
-// Create begins a file, which is packed where its name ends in .gz or .zst.
+// Create begins a file, which is packed where its name ends in .gz or .zst. One that was there
+// keeps its mode; a new one has what the process gives new files.
 func Create(name string) (*NewFile, error) {
+	if led, err := filepath.EvalSymlinks(name); err == nil {
+		name = led
+	}
 	var file *os.File
+	var mode fs.FileMode
 	info, err := os.Stat(name)
 	special := err == nil && !info.Mode().IsRegular()
+	if err == nil {
+		mode = info.Mode().Perm()
+	}
 	switch {
 	case special && info.IsDir():
 		return nil, fmt.Errorf("%s is a folder", name)
 	case special: // a pipe or a device stays what it is
 		file, err = os.OpenFile(name, os.O_WRONLY, 0)
 	default:
-		file, err = os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".unfinished-*")
+		file, err = beside(name)
 	}
 	if err != nil {
 		return nil, err
 	}
-	n := &NewFile{name: name, file: file, special: special}
+	n := &NewFile{name: name, mode: mode, file: file, special: special}
 	switch {
 	case strings.HasSuffix(name, ".gz"):
 		n.packer = gzip.NewWriter(file)
@@ -55,6 +66,17 @@ func Create(name string) (*NewFile, error) {
 	}
 	n.buffer = bufio.NewWriterSize(n.packer, 1<<20)
 	return n, nil
+}
+
+// beside creates a file in the same folder, with the mode of any new file.
+func beside(name string) (file *os.File, err error) {
+	for range 100 {
+		at := filepath.Join(filepath.Dir(name), fmt.Sprintf(".%s.unfinished-%08x", filepath.Base(name), rand.Uint32()))
+		if file, err = os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666); !errors.Is(err, fs.ErrExist) {
+			return file, err
+		}
+	}
+	return nil, err
 }
 
 // Write writes on.
@@ -80,8 +102,8 @@ func (n *NewFile) Finish() error {
 	if n.special {
 		return n.failed(errors.Join(err, n.file.Close()))
 	}
-	if err == nil {
-		err = n.file.Chmod(0o644)
+	if err == nil && n.mode != 0 {
+		err = n.file.Chmod(n.mode)
 	}
 	if err == nil {
 		err = n.file.Sync()

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -156,4 +158,38 @@ func TestPackedFiles(t *testing.T) {
 	text, err := read("a.csv", []byte("as it is"))
 	require.NoError(t, err)
 	require.Equal(t, "as it is", text)
+}
+
+// TestFilesKeepWhatTheyAre: their mode, and the link that leads to them; new ones have that of any new file.
+func TestFilesKeepWhatTheyAre(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	write := func(name, text string) {
+		f, err := lines.Create(at(name))
+		require.NoError(t, err)
+		defer f.Discard()
+		_, err = io.WriteString(f, text)
+		require.NoError(t, err)
+		require.NoError(t, f.Finish())
+	}
+	mode := func(name string) os.FileMode {
+		info, err := os.Lstat(at(name))
+		require.NoError(t, err)
+		return info.Mode()
+	}
+	require.NoError(t, os.WriteFile(at("any"), nil, 0o666))
+	write("new", "one")
+	require.Equal(t, mode("any"), mode("new"))
+	require.NoError(t, os.WriteFile(at("secret"), nil, 0o600))
+	require.NoError(t, os.Chmod(at("secret"), 0o640))
+	require.NoError(t, os.Symlink("secret", at("link")))
+	write("link", "two")
+	require.Equal(t, os.ModeSymlink, mode("link").Type())
+	require.Equal(t, os.FileMode(0o640), mode("secret"))
+	text, err := os.ReadFile(at("secret"))
+	require.NoError(t, err)
+	require.Equal(t, "two", string(text))
+	left, err := filepath.Glob(at(".*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "nothing is left beside")
 }
