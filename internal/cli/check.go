@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/internal/diag"
@@ -65,7 +67,7 @@ func (s *session) check(sarif string) error {
 func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List, accepted []findings.Accepted) {
 	errors, warnings := list.Count(diag.Error), list.Count(diag.Warning)
 	if errors > 0 {
-		fmt.Fprintf(s.out, "%s, %s: a rulebook with errors never decides.\n", s.paint.red(spell.Plural(errors, "error")), spell.Plural(warnings, "warning"))
+		s.out.printf("%s, %s: a rulebook with errors never decides.\n", s.paint.red(spell.Plural(errors, "error")), spell.Plural(warnings, "warning"))
 		return
 	}
 	verdict := s.paint.green("no errors")
@@ -73,15 +75,15 @@ func (s *session) checkSummary(rb *rulebook.Rulebook, list diag.List, accepted [
 		verdict += ", " + s.paint.amber(spell.Plural(warnings, "warning"))
 	}
 	if len(accepted) > 0 {
-		verdict += fmt.Sprintf(", %d accepted", len(accepted))
+		verdict += styledf(", %d accepted", len(accepted))
 	}
-	fmt.Fprintf(s.out, "%s: %s.\n", s.paint.bold(rb.Name), verdict)
+	s.out.printf("%s: %s.\n", s.paint.bold(rb.Name), verdict)
 	for _, a := range accepted {
-		fmt.Fprintf(s.out, "  %s\n", s.paint.faint(wrapped(fmt.Sprintf("accepted %s:%d %s, because %s", a.Pos.File, a.Pos.Line, a.Code, a.Because), 4)))
+		s.out.printf("  %s\n", s.paint.faint(wrapped(fmt.Sprintf("accepted %s:%d %s, because %s", a.Pos.File, a.Pos.Line, a.Code, a.Because), 4)))
 	}
 	counts := []string{spell.Plural(len(rb.Policies), "policy"), spell.Plural(len(rb.Waivers), "waiver"), spell.Plural(len(rb.Apps), "app"),
 		spell.Plural(len(rb.People), "person"), spell.Plural(len(rb.Groups.Names()), "group"), spell.Plural(len(rb.Expects), "expectation")}
-	fmt.Fprintf(s.out, "Read %s: %s.\n", spell.Plural(len(rb.Files), "rulebook file"), strings.Join(counts, ", "))
+	s.out.printf("Read %s: %s.\n", spell.Plural(len(rb.Files), "rulebook file"), strings.Join(counts, ", "))
 	s.checkLoaded(rb)
 }
 
@@ -92,18 +94,15 @@ func (s *session) checkLoaded(rb *rulebook.Rulebook) {
 		width = max(width, utf8.RuneCountInString(l.File))
 	}
 	for _, l := range rb.Loaded {
-		line := tallies(l.Items)
-		if line == "" {
-			line = "nothing"
-		}
+		line := clean(cmp.Or(tallies(l.Items), "nothing"))
 		if len(l.Aside) > 0 {
 			var aside []string
 			for _, t := range l.Aside {
-				aside = append(aside, fmt.Sprintf("%d %s", t.N, spell.Printable(t.What)))
+				aside = append(aside, fmt.Sprintf("%d %s", t.N, t.What))
 			}
 			line += s.paint.faint("; left aside: " + strings.Join(aside, ", "))
 		}
-		fmt.Fprintf(s.out, "  %-*s  %s\n", width, spell.Printable(l.File), line)
+		s.out.printf("  %-*s  %s\n", width, l.File, line)
 	}
 }
 
@@ -179,8 +178,9 @@ func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List, accepted []fi
 
 // writeJSON writes a value as one line.
 func (s *session) writeJSON(v any) error {
-	if err := json.MarshalWrite(s.out, v, json.Deterministic(true)); err != nil {
+	// A text that is no UTF-8 comes out with U+FFFD in place of what is wrong.
+	if err := json.MarshalWrite(s.out.machine(), v, json.Deterministic(true), jsontext.AllowInvalidUTF8(true)); err != nil {
 		return err
 	}
-	return s.out.WriteByte('\n')
+	return s.out.machine().WriteByte('\n')
 }

@@ -2,7 +2,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -57,8 +56,9 @@ func usage(format string, args ...any) error {
 // session is one run of brisk: its streams and the options that all commands have.
 type session struct {
 	in    io.Reader
-	out   *bufio.Writer
-	err   io.Writer
+	out   *screen
+	err   *screen
+	side  io.Writer // standard error, for what draws on it
 	paint painter
 
 	dir    string // --rulebook
@@ -69,17 +69,19 @@ type session struct {
 
 // Main runs brisk with the arguments and returns its exit status.
 func Main(args []string, streams Streams) int {
-	s := &session{in: streams.In, out: bufio.NewWriter(streams.Out), err: streams.Err, paint: newPainter(streams.Out)}
+	s := &session{in: streams.In, out: newScreen(streams.Out), err: newScreen(streams.Err), side: streams.Err, paint: newPainter(streams.Out)}
 	root := s.command()
 	root.SetArgs(args)
 	root.SetIn(streams.In)
-	root.SetOut(s.out)
+	root.SetOut(s.out.machine())
 	root.SetErr(streams.Err)
 	err := root.Execute()
-	if flushed := s.out.Flush(); err == nil && flushed != nil {
+	if flushed := s.out.to.Flush(); err == nil && flushed != nil {
 		err = usage("the output cannot be written: %w", flushed)
 	}
-	return s.status(err)
+	status := s.status(err)
+	_ = s.err.to.Flush()
+	return status
 }
 
 // status tells of the error, if it has anything to tell, and gives the exit status.
@@ -92,7 +94,7 @@ func (s *session) status(err error) int {
 		e = &exit{exitUsage, err}
 	}
 	if e.err != nil {
-		fmt.Fprintln(s.err, "brisk:", spell.Printable(e.err.Error()))
+		s.err.printf("brisk: %v\n", e.err)
 	}
 	return e.status
 }
@@ -229,9 +231,8 @@ func (s *session) clock(zone *time.Location) (time.Time, error) {
 
 // complain prints findings on standard error.
 func (s *session) complain(l *listing, list diag.List) {
-	l.out, l.paint = bufio.NewWriter(s.err), plain
+	l.out, l.paint = s.err, plain
 	l.print(list)
-	l.out.Flush()
 }
 
 func errorsOf(list diag.List) (found diag.List) {

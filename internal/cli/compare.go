@@ -91,22 +91,22 @@ const mostGroups = 20
 func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
 	_, _, changed := c.From.Changes()
 	if c.Compared == 0 {
-		fmt.Fprintln(s.out, "The log holds no sign-on to compare by.")
+		s.out.println("The log holds no sign-on to compare by.")
 		s.badLines(c.Bad, c.BadLines)
 		return
 	}
 	verdict := s.paint.green("nothing changes")
 	if changed > 0 {
-		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + fmt.Sprintf(" for %s, %d stay as they are", spell.Plural(len(c.People), "person"), c.Compared-changed)
+		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + styledf(" for %s, %d stay as they are", spell.Plural(len(c.People), "person"), c.Compared-changed)
 	}
-	fmt.Fprintf(s.out, "Of %s, %s to %s, %s.\n", s.paint.bold(spell.Plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
+	s.out.printf("Of %s, %s to %s, %s.\n", s.paint.bold(spell.Plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
 		c.Last.In(rb.Zone).Format("Mon 2006-01-02"), verdict)
 	s.matrix(c)
 	for _, g := range c.Groups[:min(len(c.Groups), mostGroups)] {
 		s.group(g, rb)
 	}
 	if more := len(c.Groups) - mostGroups; more > 0 {
-		fmt.Fprintf(s.out, "\nand %s more\n", spell.Plural(more, "way"))
+		s.out.printf("\nand %s more\n", spell.Plural(more, "way"))
 	}
 	s.badLines(c.Bad, c.BadLines)
 }
@@ -114,26 +114,26 @@ func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
 // matrix is the table from outcome to outcome.
 func (s *session) matrix(c *replay.Comparison) {
 	outcomes := []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block}
-	fmt.Fprintf(s.out, "\n%s %s\n", s.paint.blue(pad("From, and to", 14)), s.paint.faint("  grant  review step-up   block"))
+	s.out.printf("\n%s %s\n", s.paint.blue(pad("From, and to", 14)), s.paint.faint("  grant  review step-up   block"))
 	for _, from := range outcomes {
-		fmt.Fprintf(s.out, "  %s", pad(from.String(), 12))
+		s.out.printf("  %s", pad(from.String(), 12))
 		for _, to := range outcomes {
-			n := fmt.Sprintf(" %7s", number(c.From[from][to]))
+			n := styledf(" %7s", number(c.From[from][to]))
 			if from != to && c.From[from][to] > 0 {
 				n = s.paint.outcome(to, n)
 			}
-			fmt.Fprint(s.out, n)
+			s.out.print(n)
 		}
-		fmt.Fprintln(s.out)
+		s.out.println()
 	}
 }
 
 func (s *session) group(g *replay.Group, rb *rulebook.Rulebook) {
-	fmt.Fprintf(s.out, "\n%s from %s to %s, because %s\n", s.paint.bold(spell.Plural(g.Count, "sign-on")), g.From, s.paint.outcome(g.To, g.To.String()),
+	s.out.printf("\n%s from %s to %s, because %s\n", s.paint.bold(spell.Plural(g.Count, "sign-on")), g.From, s.paint.outcome(g.To, g.To.String()),
 		wrapped(strings.Join(g.Because, " and "), 6))
-	fmt.Fprintf(s.out, "      %s\n", wrapped(affected(g.People), 6))
+	s.out.printf("      %s\n", wrapped(affected(g.People), 6))
 	for _, e := range g.Examples {
-		fmt.Fprintf(s.out, "      %s\n", s.paint.faint(wrapped(fmt.Sprintf("%s to %s, %s (%s)", e.User, e.App, e.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"), orAt(e)), 8)))
+		s.out.printf("      %s\n", s.paint.faint(wrapped(fmt.Sprintf("%s to %s, %s (%s)", e.User, e.App, e.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"), orAt(e)), 8)))
 	}
 }
 

@@ -300,23 +300,23 @@ func (x *consents) changed(c *consent.Consent) error {
 	if x.json {
 		return x.writeJSON(c)
 	}
-	fmt.Fprintf(x.out, "%s is %s, by %s: %s\n", x.paint.bold(c.ID.String()), x.state(c.State, string(c.State), 0), spell.Printable(c.By), wrapped(c.Because, 4))
+	x.out.printf("%s is %s, by %s: %s\n", x.paint.bold(c.ID.String()), x.state(c.State, string(c.State), 0), c.By, wrapped(c.Because, 4))
 	if c.State == consent.Granted {
 		until := ""
 		if !c.Until.IsZero() {
 			until = ", up to " + x.day(c.Until.Add(-time.Second))
 		}
-		fmt.Fprintf(x.out, "    %s\n", wrapped(fmt.Sprintf("%s now holds %s for %s%s", c.Client, diag.Few(c.Granted, 12), c.Holder(), until), 4))
+		x.out.printf("    %s\n", wrapped(fmt.Sprintf("%s now holds %s for %s%s", c.Client, diag.Few(c.Granted, 12), c.Holder(), until), 4))
 	}
 	return nil
 }
 
 // state tells how a consent stands, in a column of that width without why.
-func (x *consents) state(s consent.State, standing string, width int) string {
+func (x *consents) state(s consent.State, standing string, width int) styled {
 	word, _, _ := strings.Cut(standing, ":")
 	text := pad(word, width)
 	if width == 0 {
-		text = standing
+		text = clean(standing)
 	}
 	if word != string(s) { // it has ended
 		return x.paint.faint(text)
@@ -377,11 +377,11 @@ func (x *consents) banned(c *consent.Client) error {
 	}
 	holds := spell.Plural(file.Holding.Holds, "consent")
 	if !c.IsBanned() {
-		fmt.Fprintf(x.out, "%s is %s; %s again.\n", x.paint.bold(spell.Printable(c.ID)), x.paint.green("no longer banned"), holdAgain(file.Holding.Holds))
+		x.out.printf("%s is %s; %s again.\n", x.paint.bold(c.ID), x.paint.green("no longer banned"), holdAgain(file.Holding.Holds))
 		return nil
 	}
-	fmt.Fprintf(x.out, "%s is %s, by %s: %s\n", x.paint.bold(spell.Printable(c.ID)), x.paint.red("banned"), spell.Printable(c.Banned.By), wrapped(c.Banned.Because, 4))
-	fmt.Fprintf(x.out, "    What it holds, %s of %s, is of no use for as long as it is.\n", holds, spell.Plural(file.Holding.People, "person"))
+	x.out.printf("%s is %s, by %s: %s\n", x.paint.bold(c.ID), x.paint.red("banned"), c.Banned.By, wrapped(c.Banned.Because, 4))
+	x.out.printf("    What it holds, %s of %s, is of no use for as long as it is.\n", holds, spell.Plural(file.Holding.People, "person"))
 	return nil
 }
 
@@ -419,7 +419,7 @@ func (x *consents) importFiles(files []string) error {
 	if x.json {
 		return x.writeJSON(total)
 	}
-	fmt.Fprintf(x.out, "Took in %s and %s; %d stood in the ledger already.\n", spell.Plural(total.Clients, "client"), spell.Plural(total.Consents, "consent"), total.Same)
+	x.out.printf("Took in %s and %s; %d stood in the ledger already.\n", spell.Plural(total.Clients, "client"), spell.Plural(total.Consents, "consent"), total.Same)
 	return nil
 }
 

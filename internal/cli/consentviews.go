@@ -36,12 +36,12 @@ func (x *consents) waiting() error {
 		return x.writeJSON(rows)
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(x.out, "Nothing waits for a review.")
+		x.out.println("Nothing waits for a review.")
 		return nil
 	}
-	fmt.Fprintf(x.out, "%s for a review, the oldest for %s.\n", x.paint.bold(waits(len(list))), ago(x.now.Sub(list[0].Asked)))
+	x.out.printf("%s for a review, the oldest for %s.\n", x.paint.bold(waits(len(list))), ago(x.now.Sub(list[0].Asked)))
 	for _, c := range list {
-		fmt.Fprintf(x.out, "\n%s %s asks for %s, %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(spell.Printable(c.User)), spell.Printable(clientText(&c.Client, c.Client.ID)), x.paint.faint(ago(x.now.Sub(c.Asked))+" ago"))
+		x.out.printf("\n%s %s asks for %s, %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(c.User), clientText(&c.Client, c.Client.ID), x.paint.faint(ago(x.now.Sub(c.Asked))+" ago"))
 		x.indented("to have, of %s, for %s:", c.App, holderOf(c.Consent))
 		x.sets(c.Scopes)
 		weight := rb.Weigh(c.Scopes)
@@ -70,11 +70,11 @@ func holderOf(c *consent.Consent) string {
 }
 
 func (x *consents) indented(format string, args ...any) {
-	fmt.Fprintf(x.out, "       %s\n", wrapped(fmt.Sprintf(format, args...), 7))
+	x.out.printf("       %s\n", wrapped(fmt.Sprintf(format, args...), 7))
 }
 
 func (x *consents) warned(format string, args ...any) {
-	fmt.Fprintf(x.out, "       %s\n", x.paint.amber(wrapped(fmt.Sprintf(format, args...), 7)))
+	x.out.printf("       %s\n", x.paint.amber(wrapped(fmt.Sprintf(format, args...), 7)))
 }
 
 // sets lists scopes by the sets that name them.
@@ -82,7 +82,7 @@ func (x *consents) sets(scopes []string) {
 	const most = 12
 	for _, c := range x.engine.Rulebook().Classify(scopes) {
 		text := pad(setText(c), 24)
-		fmt.Fprintf(x.out, "         %s %s\n", x.paint.faint(text), wrapped(diag.Few(c.Scopes, most), 34))
+		x.out.printf("         %s %s\n", x.paint.faint(text), wrapped(diag.Few(c.Scopes, most), 34))
 	}
 }
 
@@ -127,7 +127,7 @@ func (x *consents) show(name string) error {
 	}
 	if one != nil {
 		x.consent(one, file)
-		fmt.Fprintln(x.out)
+		x.out.println()
 	}
 	x.client(file)
 	return nil
@@ -135,8 +135,8 @@ func (x *consents) show(name string) error {
 
 // consent tells everything about one.
 func (x *consents) consent(c *consent.Consent, file *consent.File) {
-	fmt.Fprintf(x.out, "%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.bold(c.ID.String()), x.state(c.State, file.Standing[c.ID], 0),
-		spell.Printable(c.User), spell.Printable(c.Client), spell.Printable(c.App), spell.Printable(holderOf(c)))
+	x.out.printf("%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.bold(c.ID.String()), x.state(c.State, file.Standing[c.ID], 0),
+		c.User, c.Client, c.App, holderOf(c))
 	x.indented("asked %s, decided by %s", x.minute(c.Asked), orImport(c.Policy))
 	if c.By != "" {
 		x.indented("%s %s by %s: %s", c.State, x.minute(c.Settled), c.By, c.Because)
@@ -164,9 +164,9 @@ func (x *consents) minute(t time.Time) string {
 // client tells everything about one.
 func (x *consents) client(f *consent.File) {
 	h := f.Holding
-	fmt.Fprintf(x.out, "%s\n", x.paint.bold(spell.Printable(clientText(&h.Client, h.ID))))
+	x.out.printf("%s\n", x.paint.bold(clientText(&h.Client, h.ID)))
 	if h.IsBanned() {
-		fmt.Fprintf(x.out, "       %s %s\n", x.paint.red("banned"), wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
+		x.out.printf("       %s %s\n", x.paint.red("banned"), wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
 	}
 	x.lookAlikes(&h.Client, f.LookAlike)
 	x.metadata(&h.Metadata)
@@ -244,7 +244,7 @@ func (x *consents) listed(f *consent.File) {
 		if len(scopes) == 0 {
 			scopes = c.Scopes
 		}
-		fmt.Fprintf(x.out, "  %s %s %s %s\n", pad(c.ID.String(), 6), x.state(c.State, f.Standing[c.ID], 10), pad(spell.Printable(cut(c.Holder(), 30)), 24),
+		x.out.printf("  %s %s %s %s\n", pad(c.ID.String(), 6), x.state(c.State, f.Standing[c.ID], 10), pad(cut(c.Holder(), 30), 24),
 			wrapped(fmt.Sprintf("%s: %s", c.App, diag.Few(scopes, 6)), 44))
 	}
 }
@@ -263,7 +263,7 @@ func (x *consents) entry(e *consent.Entry) {
 	if e.Consent != 0 {
 		on = e.Consent.String() + " " + on
 	}
-	fmt.Fprintf(x.out, "  %5d  %s  %s %s %s: %s\n", e.Number, x.minute(e.Time), pad(spell.Printable(e.Who), 18), x.paint.bold(pad(e.What, 8)), spell.Printable(on), wrapped(e.Why, 34))
+	x.out.printf("  %5d  %s  %s %s %s: %s\n", e.Number, x.minute(e.Time), pad(e.Who, 18), x.paint.bold(pad(e.What, 8)), on, wrapped(e.Why, 34))
 }
 
 func (x *consents) clientsCommand() *cobra.Command {
@@ -283,7 +283,7 @@ func (x *consents) clients() error {
 		return x.writeJSON(rows)
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(x.out, "The ledger knows no client applications.")
+		x.out.println("The ledger knows no client applications.")
 		return nil
 	}
 	heavy, banned := 0, 0
@@ -295,19 +295,19 @@ func (x *consents) clients() error {
 			banned++
 		}
 	}
-	fmt.Fprintf(x.out, "%s: %d weigh %d or more, %d banned.\n\n", x.paint.bold(spell.Plural(len(list), "client")), heavy, heavyWeight, banned)
-	fmt.Fprintln(x.out, x.paint.faint(fmt.Sprintf("%6s  %s %s %s %7s %8s  %s", "weight", pad("client", 22), pad("publisher", 32), pad("held by", 18), "scopes", "waiting", "asked last")))
+	x.out.printf("%s: %d weigh %d or more, %d banned.\n\n", x.paint.bold(spell.Plural(len(list), "client")), heavy, heavyWeight, banned)
+	x.out.println(x.paint.faint(fmt.Sprintf("%6s  %s %s %s %7s %8s  %s", "weight", pad("client", 22), pad("publisher", 32), pad("held by", 18), "scopes", "waiting", "asked last")))
 	seen := map[string]string{} // ids by their skeletons
 	for _, h := range list {
-		weight := fmt.Sprintf("%6d", h.Weight)
+		weight := styledf("%6d", h.Weight)
 		switch {
 		case h.IsBanned():
 			weight = x.paint.faint(weight)
 		case h.Weight >= heavyWeight:
 			weight = x.paint.red(weight)
 		}
-		fmt.Fprintf(x.out, "%s  %s %s %s %7s %8s  %s%s\n", weight, x.paint.bold(pad(spell.Printable(cut(h.ID, 22)), 22)), pad(spell.Printable(cut(shortPublisher(&h.Client), 32)), 32),
-			pad(spell.Printable(cut(holdersText(h), 18)), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.marks(h, seen))
+		x.out.printf("%s  %s %s %s %7s %8s  %s%s\n", weight, x.paint.bold(pad(cut(h.ID, 22), 22)), pad(cut(shortPublisher(&h.Client), 32), 32),
+			pad(cut(holdersText(h), 18), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.marks(h, seen))
 	}
 	return nil
 }
@@ -333,13 +333,13 @@ func (x *consents) lastAsked(h *consent.Holding) string {
 }
 
 // marks tell that a client is banned, and that its id looks like that of one before it.
-func (x *consents) marks(h *consent.Holding, seen map[string]string) (marks string) {
+func (x *consents) marks(h *consent.Holding, seen map[string]string) (marks styled) {
 	if h.IsBanned() {
 		marks = ", " + x.paint.red("banned")
 	}
 	bones := spell.Skeleton(h.ID)
 	if other, there := seen[bones]; there {
-		return marks + ", " + x.paint.amber("looks like "+spell.Printable(other))
+		return marks + ", " + x.paint.amber("looks like "+other)
 	}
 	seen[bones] = h.ID
 	return marks
@@ -368,7 +368,7 @@ func (x *consents) journal() error {
 		return nil
 	})
 	if err == nil && n == 0 && !x.json {
-		fmt.Fprintln(x.out, "The journal is empty.")
+		x.out.println("The journal is empty.")
 	}
 	return err
 }
@@ -381,9 +381,9 @@ func (x *consents) verify() error {
 	if x.json {
 		return x.writeJSON(v)
 	}
-	fmt.Fprintf(x.out, "%s: %s, each chained to the one before, and the ledger is what they left it.\n", x.paint.green("The journal holds"), plainEntries(v.Entries))
+	x.out.printf("%s: %s, each chained to the one before, and the ledger is what they left it.\n", x.paint.green("The journal holds"), plainEntries(v.Entries))
 	if v.Entries > 0 {
-		fmt.Fprintf(x.out, "The last is %s\nNote it elsewhere: an end that is cut off shows by nothing else.\n", v.Head)
+		x.out.printf("The last is %s\nNote it elsewhere: an end that is cut off shows by nothing else.\n", v.Head)
 	}
 	return nil
 }
@@ -403,10 +403,10 @@ func (x *consents) audit() error {
 		return x.writeJSON(auditJSON(checked, found))
 	}
 	if len(found) == 0 {
-		fmt.Fprintf(x.out, "%s: today's policies would give every consent that holds (%d) again.\n", x.paint.green("Nothing to mend"), checked)
+		x.out.printf("%s: today's policies would give every consent that holds (%d) again.\n", x.paint.green("Nothing to mend"), checked)
 		return nil
 	}
-	fmt.Fprintf(x.out, "%s, of %d that hold, would not be given today.\n", x.paint.bold(spell.Plural(len(found), "consent")), checked)
+	x.out.printf("%s, of %d that hold, would not be given today.\n", x.paint.bold(spell.Plural(len(found), "consent")), checked)
 	const most = 50
 	for _, f := range found[:min(len(found), most)] {
 		c := f.Consent
@@ -414,12 +414,12 @@ func (x *consents) audit() error {
 		if f.Outcome == signon.Review {
 			today = "would wait for a review by " + f.Group
 		}
-		fmt.Fprintf(x.out, "\n%s %s\n", x.paint.bold(pad(c.ID.String(), 6)), wrapped(fmt.Sprintf("%s holds %s of %s, for %s", c.Client, diag.Few(c.Granted, 6), c.App, c.Holder()), 7))
-		fmt.Fprintf(x.out, "       %s, by %s\n", x.paint.outcome(f.Outcome, today), spell.Printable(f.Policy))
-		fmt.Fprintf(x.out, "       %s\n", x.paint.faint(fmt.Sprintf("brisk consent withdraw %s --by REVIEWER --because TEXT", c.ID)))
+		x.out.printf("\n%s %s\n", x.paint.bold(pad(c.ID.String(), 6)), wrapped(fmt.Sprintf("%s holds %s of %s, for %s", c.Client, diag.Few(c.Granted, 6), c.App, c.Holder()), 7))
+		x.out.printf("       %s, by %s\n", x.paint.outcome(f.Outcome, today), f.Policy)
+		x.out.printf("       %s\n", x.paint.faint(fmt.Sprintf("brisk consent withdraw %s --by REVIEWER --because TEXT", c.ID)))
 	}
 	if more := len(found) - most; more > 0 {
-		fmt.Fprintf(x.out, "\nand %d more; --json lists all\n", more)
+		x.out.printf("\nand %d more; --json lists all\n", more)
 	}
 	return nil
 }

@@ -223,7 +223,8 @@ func (s *session) decideRequests(e *engine.Engine, o decideOptions) error {
 			if s.json {
 				return s.writeJSON(d)
 			}
-			return s.summary(&so, &d)
+			s.summary(&so, &d)
+			return nil
 		})
 		in.Close()
 		if err != nil {

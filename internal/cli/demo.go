@@ -211,13 +211,13 @@ func (s *session) demo(dir string) error {
 		return usage("%w", err)
 	}
 	folders := strings.NewReplacer(original, dir, mended, copied)
-	fmt.Fprintf(s.out, "%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
+	s.out.printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
 	for i, sc := range slices.Concat(scenes, consentScenes) {
 		if err := s.scene(i+1, sc, dir, folders); err != nil {
 			return err
 		}
 	}
-	fmt.Fprintf(s.out, "\nEdit the files in %s and try again; \"brisk help\" lists the commands.\n", dir)
+	s.out.printf("\nEdit the files in %s and try again; \"brisk help\" lists the commands.\n", dir)
 	return nil
 }
 
@@ -238,7 +238,7 @@ func mendedCopy() (dir string, err error) {
 }
 
 func (s *session) scene(number int, sc scene, dir string, folders *strings.Replacer) error {
-	fmt.Fprintf(s.out, "\n%s\n%s\n\n", s.paint.blue(fmt.Sprintf("%d. %s", number, sc.title)), wrapped(sc.tell, 0))
+	s.out.printf("\n%s\n%s\n\n", s.paint.blue(fmt.Sprintf("%d. %s", number, sc.title)), wrapped(sc.tell, 0))
 	if sc.draft.file != "" {
 		name := filepath.Join(dir, filepath.FromSlash(sc.draft.file))
 		if err := os.WriteFile(name, []byte(sc.draft.text), 0o644); err != nil {
@@ -257,7 +257,7 @@ func (s *session) scene(number int, sc scene, dir string, folders *strings.Repla
 	for i := range args {
 		args[i] = filepath.FromSlash(folders.Replace(args[i]))
 	}
-	fmt.Fprintf(s.out, "%s\n", s.paint.bold("$ brisk "+shellQuoted(args)))
+	s.out.printf("%s\n", s.paint.bold("$ brisk "+shellQuoted(args)))
 	step := &session{in: s.in, out: s.out, err: s.err, paint: s.paint}
 	command := step.command()
 	command.SetArgs(args)

@@ -89,11 +89,9 @@ func (s *session) propose(logs []string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.out.Write(text); err != nil {
-		return err
-	}
+	s.out.source(text)
 	if p.Left > 0 {
-		fmt.Fprintf(s.err, "brisk: %s showed something new that the clauses of an expectation cannot tell\n", spell.Plural(p.Left, "sign-on"))
+		s.err.printf("brisk: %s showed something new that the clauses of an expectation cannot tell\n", spell.Plural(p.Left, "sign-on"))
 	}
 	s.badLines(bad, len(bad))
 	return nil
@@ -130,26 +128,26 @@ func (s *session) expectText(e *engine.Engine, results []expect.Result, failed i
 		r := &results[i]
 		at := r.Expect.Decl.Name.Pos
 		if len(r.Failed) == 0 {
-			fmt.Fprintf(s.out, "%s  %s\n", s.paint.green("ok  "), spell.Printable(r.Expect.Name))
+			s.out.printf("%s  %s\n", s.paint.green("ok  "), r.Expect.Name)
 			continue
 		}
-		fmt.Fprintf(s.out, "%s  %s %s\n", s.paint.red("FAIL"), s.paint.bold(spell.Printable(r.Expect.Name)),
+		s.out.printf("%s  %s %s\n", s.paint.red("FAIL"), s.paint.bold(r.Expect.Name),
 			s.paint.faint(fmt.Sprintf("(%s:%d)", at.File, at.Line)))
 		for _, f := range r.Failed {
-			fmt.Fprintf(s.out, "      %s\n", wrapped(f, 6))
+			s.out.printf("      %s\n", wrapped(f, 6))
 		}
 		v := verdict{out: s.out, paint: s.paint, rb: e.Rulebook(), so: &r.SignOn, d: &r.Decision, brief: true}
-		fmt.Fprintln(s.out)
+		s.out.println()
 		v.print()
-		fmt.Fprintln(s.out)
+		s.out.println()
 	}
 	switch n := len(results); {
 	case n == 0:
-		fmt.Fprintln(s.out, "The rulebook has no expectations.")
+		s.out.println("The rulebook has no expectations.")
 	case failed == 0:
-		fmt.Fprintf(s.out, "%s.\n", s.paint.green(fmt.Sprintf("All %s hold", spell.Plural(n, "expectation"))))
+		s.out.printf("%s.\n", s.paint.green(fmt.Sprintf("All %s hold", spell.Plural(n, "expectation"))))
 	default:
-		fmt.Fprintf(s.out, "%s.\n", s.paint.red(fmt.Sprintf("%d of %s failed", failed, spell.Plural(n, "expectation"))))
+		s.out.printf("%s.\n", s.paint.red(fmt.Sprintf("%d of %s failed", failed, spell.Plural(n, "expectation"))))
 	}
 }
 

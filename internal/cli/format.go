@@ -91,14 +91,14 @@ func (s *session) formatFile(name string, o fmtOptions) error {
 	}
 	switch {
 	case o.diff:
-		_, err = s.out.Write(diff.Diff(name, src, name+" (formatted)", formatted))
-		return err
+		s.out.source(diff.Diff(name, src, name+" (formatted)", formatted))
+		return nil
 	case !o.list:
 		if err := replace(name, formatted); err != nil {
 			return usage("%w", err)
 		}
 	}
-	fmt.Fprintln(s.out, name)
+	s.out.println(name)
 	return nil
 }
 

@@ -3,7 +3,6 @@ package cli
 import (
 	"embed"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -37,9 +36,9 @@ func (s *session) initialise(dir string) error {
 	if err := writeRulebook(dir, files); err != nil {
 		return err
 	}
-	fmt.Fprintf(s.out, "Wrote a starter rulebook into %s. Read it, then try:\n\n", dir)
-	fmt.Fprintf(s.out, "  brisk check -r %s\n  brisk expect -r %s\n", dir, dir)
-	fmt.Fprintf(s.out, "  brisk decide -r %s user ada.berg app payroll ip 192.0.2.17 presenting password\n", dir)
+	s.out.printf("Wrote a starter rulebook into %s. Read it, then try:\n\n", dir)
+	s.out.printf("  brisk check -r %s\n  brisk expect -r %s\n", dir, dir)
+	s.out.printf("  brisk decide -r %s user ada.berg app payroll ip 192.0.2.17 presenting password\n", dir)
 	return nil
 }
 

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"os"
@@ -23,7 +22,7 @@ const mostListed = 50
 
 // listing prints findings, each with the line that it is about.
 type listing struct {
-	out    *bufio.Writer
+	out    *screen
 	rb     *rulebook.Rulebook // nil where the text is given
 	dir    string             // the rulebook's folder, for the lines of its other files
 	source string
@@ -34,7 +33,7 @@ func (l *listing) print(list diag.List) {
 	for i, d := range list {
 		if i == mostListed {
 			rest := list[i:]
-			fmt.Fprintf(l.out, "… and %s and %s more.\n\n", spell.Plural(rest.Count(diag.Error), "error"), spell.Plural(rest.Count(diag.Warning), "warning"))
+			l.out.printf("… and %s and %s more.\n\n", spell.Plural(rest.Count(diag.Error), "error"), spell.Plural(rest.Count(diag.Warning), "warning"))
 			return
 		}
 		l.finding(d)
@@ -46,27 +45,27 @@ func (l *listing) finding(d diag.Diagnostic) {
 	if d.Severity == diag.Warning {
 		word = l.paint.amber("warning")
 	}
-	at, message := spell.Printable(d.Pos.String()), d.Message
+	at, message := clean(d.Pos.String()), d.Message
 	if d.Severity == diag.Warning {
 		message += " [" + string(d.Code) + "]"
 	}
-	text := spell.Printable(message)
+	text := clean(message)
 	if l.paint { // elsewhere a finding is one line, for what reads it
-		text = wrappedFrom(message, utf8.RuneCountInString(at)+len(d.Severity.String())+4, 9)
+		text = wrappedFrom(message, utf8.RuneCountInString(string(at))+len(d.Severity.String())+4, 9)
 	}
-	if code := strings.LastIndexByte(text, '['); d.Severity == diag.Warning {
+	if code := strings.LastIndexByte(string(text), '['); d.Severity == diag.Warning {
 		text = text[:code] + l.paint.faint(text[code:])
 	}
-	fmt.Fprintf(l.out, "%s: %s: %s\n", l.paint.bold(at), word, text)
+	l.out.printf("%s: %s: %s\n", l.paint.bold(at), word, text)
 	if line, ok := l.line(d.Pos); ok {
 		l.excerpt(line, int(d.Pos.Line), int(d.Pos.Column), d.Span)
 	} else if line, ok := l.lineOfData(d.Pos); ok {
 		l.excerpt(line, int(d.Pos.Line), 1, 0)
 	}
 	if d.Help != "" {
-		fmt.Fprintf(l.out, "       %s %s\n", l.paint.faint("→"), wrapped(d.Help, 9))
+		l.out.printf("       %s %s\n", l.paint.faint("→"), wrapped(d.Help, 9))
 	}
-	fmt.Fprintln(l.out)
+	l.out.println()
 }
 
 // line is the source line at a position.
@@ -141,11 +140,11 @@ func (l *listing) excerpt(line string, number, column, span int) {
 	}
 	caret := column - 1 - from
 	width := max(1, min(span, to-from-caret))
-	fmt.Fprintf(l.out, "%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
+	l.out.printf("%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
 	if span == 0 {
 		return
 	}
-	fmt.Fprintf(l.out, "%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", width)))
+	l.out.printf("%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", width)))
 }
 
 // oneCell keeps what takes one cell of a terminal, and stands in for what could steer it.

@@ -135,23 +135,20 @@ func clausesOf(rb *rulebook.Rulebook, column string, now time.Time) (string, err
 }
 
 // fareText tells a fare in a few words.
-func (s *session) fareText(f *reach.Fare, width int) string {
+func (s *session) fareText(f *reach.Fare, width int) styled {
 	text := f.Outcome.String()
 	if f.Asked != "" {
 		text += ": " + f.Asked
 	}
-	if runes := []rune(text); width > 0 && len(runes) > width {
-		text = string(runes[:width-1]) + "…"
+	laid := wrapped(text, 18)
+	if width > 0 {
+		laid = pad(cut(text, width), width)
 	}
-	padded := pad(spell.Printable(text), width)
-	if width == 0 {
-		padded = wrapped(text, 18)
+	rest, whole := strings.CutPrefix(string(laid), f.Outcome.String())
+	if !whole {
+		return laid
 	}
-	word := f.Outcome.String()
-	if !strings.HasPrefix(padded, word) {
-		return padded
-	}
-	return s.paint.outcome(f.Outcome, word) + padded[len(word):]
+	return s.paint.outcome(f.Outcome, f.Outcome.String()) + styled(rest)
 }
 
 // columnWidth is the width of each of several columns.
@@ -166,18 +163,11 @@ func (s *session) columnHeads(label string, width int, list []reach.Circumstance
 	if len(list) == 1 {
 		return
 	}
-	fmt.Fprint(s.out, pad(label, 18))
+	s.out.print(pad(label, 18))
 	for _, c := range list {
-		fmt.Fprint(s.out, s.paint.blue(pad(cut(spell.Printable(c.Name), width), width)), "  ")
+		s.out.print(s.paint.blue(pad(cut(c.Name, width), width)), "  ")
 	}
-	fmt.Fprintln(s.out)
-}
-
-func cut(text string, width int) string {
-	if runes := []rune(text); len(runes) > width {
-		return string(runes[:width-1]) + "…"
-	}
-	return text
+	s.out.println()
 }
 
 func (s *session) reachUser(user string, list []reach.Circumstance, rows []reach.Row) error {
@@ -194,17 +184,17 @@ func (s *session) reachUser(user string, list []reach.Circumstance, rows []reach
 			reached++
 		}
 	}
-	fmt.Fprintf(s.out, "%s gets to %d of %s.\n\n", s.paint.bold(spell.Printable(user)), reached, spell.Plural(len(rows), "app"))
+	s.out.printf("%s gets to %d of %s.\n\n", s.paint.bold(user), reached, spell.Plural(len(rows), "app"))
 	s.columnHeads("", width, list)
 	for _, r := range rows {
-		fmt.Fprint(s.out, pad(spell.Printable(r.App), 18))
+		s.out.print(pad(r.App, 18))
 		for i := range r.Fares {
-			fmt.Fprint(s.out, s.fareText(&r.Fares[i], width), "  ")
+			s.out.print(s.fareText(&r.Fares[i], width), "  ")
 		}
 		if len(list) == 1 {
-			fmt.Fprint(s.out, s.paint.faint(spell.Printable(r.Fares[0].By)))
+			s.out.print(s.paint.faint(r.Fares[0].By))
 		}
-		fmt.Fprintln(s.out)
+		s.out.println()
 	}
 	var all []reach.Fare
 	for _, r := range rows {
@@ -229,7 +219,7 @@ func (s *session) unknownFacts(fares []reach.Fare) {
 	}
 	slices.Sort(unknown)
 	if unknown = slices.Compact(unknown); len(unknown) > 0 {
-		fmt.Fprintf(s.out, "\nLeft out, and it mattered: %s\n", wrapped(strings.Join(unknown, ", "), 0))
+		s.out.printf("\nLeft out, and it mattered: %s\n", wrapped(strings.Join(unknown, ", "), 0))
 	}
 }
 
@@ -250,15 +240,15 @@ func (s *session) reachApp(app string, list []reach.Circumstance, groups []*reac
 		}
 		fares = append(fares, g.Fares...)
 	}
-	fmt.Fprintf(s.out, "%s get to %s, of %d; those who fare alike stand together.\n\n", s.paint.bold(spell.Plural(in, "person")), spell.Printable(app), all)
+	s.out.printf("%s get to %s, of %d; those who fare alike stand together.\n\n", s.paint.bold(spell.Plural(in, "person")), app, all)
 	width := columnWidth(len(list))
 	s.columnHeads("", width, list)
 	for _, g := range groups {
-		fmt.Fprint(s.out, pad(spell.Plural(len(g.People), "person"), 18))
+		s.out.print(pad(spell.Plural(len(g.People), "person"), 18))
 		for i := range g.Fares {
-			fmt.Fprint(s.out, s.fareText(&g.Fares[i], width), "  ")
+			s.out.print(s.fareText(&g.Fares[i], width), "  ")
 		}
-		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
+		s.out.printf("\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
 	}
 	s.unknownFacts(fares)
 	return nil
@@ -271,18 +261,18 @@ func (s *session) reachMatrix(apps []string, groups []*reach.Alike) error {
 			Alike []*reach.Alike `json:"alike"`
 		}{apps, groups})
 	}
-	fmt.Fprintf(s.out, "%s, of people who fare alike, by app.\n\n", s.paint.bold(spell.Plural(len(groups), "group")))
-	fmt.Fprint(s.out, strings.Repeat(" ", 12))
+	s.out.printf("%s, of people who fare alike, by app.\n\n", s.paint.bold(spell.Plural(len(groups), "group")))
+	s.out.print(strings.Repeat(" ", 12))
 	for _, app := range apps {
-		fmt.Fprint(s.out, s.paint.blue(pad(cut(spell.Printable(app), 9), 10)))
+		s.out.print(s.paint.blue(pad(cut(app, 9), 10)))
 	}
-	fmt.Fprintln(s.out)
+	s.out.println()
 	for _, g := range groups {
-		fmt.Fprint(s.out, pad(spell.Plural(len(g.People), "person"), 12))
+		s.out.print(pad(spell.Plural(len(g.People), "person"), 12))
 		for _, f := range g.Fares {
-			fmt.Fprint(s.out, s.paint.outcome(f.Outcome, pad(f.Outcome.String(), 10)))
+			s.out.print(s.paint.outcome(f.Outcome, pad(f.Outcome.String(), 10)))
 		}
-		fmt.Fprintf(s.out, "\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
+		s.out.printf("\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
 	}
 	return nil
 }

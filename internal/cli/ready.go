@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"fmt"
 	"strconv"
 	"strings"
@@ -88,11 +87,11 @@ func (r *readiness) daysLeft(g *ready.Gap) int {
 func (r *readiness) print() {
 	day := schedule.DateOf(r.by, r.rb.Zone)
 	if len(r.gaps) == 0 {
-		fmt.Fprintf(r.out, "%s for what the policies demand by %s.\n", r.paint.green("Everybody is ready"), day)
+		r.out.printf("%s for what the policies demand by %s.\n", r.paint.green("Everybody is ready"), day)
 		return
 	}
 	people := ready.People(r.gaps)
-	fmt.Fprintf(r.out, "%s not ready for what the policies demand by %s, %d of them already stopped where it is asked.\n",
+	r.out.printf("%s not ready for what the policies demand by %s, %d of them already stopped where it is asked.\n",
 		r.paint.bold(spell.Plural(len(people), "person")), day, ready.Stopped(people))
 	r.policies()
 	r.groups(people)
@@ -105,10 +104,10 @@ func (r *readiness) policies() {
 	for _, l := range ready.Lacks(r.gaps) {
 		if l.Policy != last.Policy {
 			name := l.Policy.Decl.Name
-			fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(spell.Printable(name.Text)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
+			r.out.printf("\n%s %s\n", r.paint.blue(name.Text), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
 		}
 		if l.Case != last.Case {
-			fmt.Fprintf(r.out, "  case %q asks %s\n", spell.Printable(l.Case.Label), wrapped(l.Case.Demand.Text, 8))
+			r.out.printf("  case %q asks %s\n", l.Case.Label, wrapped(l.Case.Demand.Text, 8))
 		}
 		last = *l
 		const when, most = 17, 6
@@ -116,13 +115,13 @@ func (r *readiness) policies() {
 		if l.Device {
 			lack = "with " + l.Missing
 		}
-		fmt.Fprintf(r.out, "    %s%s %s\n", r.since(l.Deadline, when), r.paint.bold(spell.Plural(len(l.People), "person")), wrapped(lack, when+6))
-		fmt.Fprintf(r.out, "    %s%s\n", strings.Repeat(" ", when), wrapped(diag.Few(l.People, most), when+4))
+		r.out.printf("    %s%s %s\n", r.since(l.Deadline, when), r.paint.bold(spell.Plural(len(l.People), "person")), wrapped(lack, when+6))
+		r.out.printf("    %s%s\n", strings.Repeat(" ", when), wrapped(diag.Few(l.People, most), when+4))
 	}
 }
 
 // since tells from when somebody is stopped.
-func (r *readiness) since(deadline time.Time, width int) string {
+func (r *readiness) since(deadline time.Time, width int) styled {
 	if deadline.IsZero() {
 		return r.paint.red(pad("already", width))
 	}
@@ -134,10 +133,10 @@ func (r *readiness) groups(people []*ready.Person) {
 	groups := ready.Groups(r.rb, people)
 	r.head("By group")
 	for _, g := range groups[:min(len(groups), mostRows)] {
-		fmt.Fprintf(r.out, "%5d of %-4d %s\n", g.NotReady, g.All, spell.Printable(g.Name))
+		r.out.printf("%5d of %-4d %s\n", g.NotReady, g.All, g.Name)
 	}
 	if more := len(groups) - mostRows; more > 0 {
-		fmt.Fprintf(r.out, "             and %s more\n", spell.Plural(more, "group"))
+		r.out.printf("             and %s more\n", spell.Plural(more, "group"))
 	}
 }
 
@@ -145,22 +144,21 @@ func (r *readiness) groups(people []*ready.Person) {
 func (r *readiness) people(people []*ready.Person) {
 	width := 0
 	for _, p := range people {
-		width = max(width, len([]rune(spell.Printable(p.ID))))
+		width = max(width, len([]rune(p.ID)))
 	}
 	const when, most = 17, 30
 	r.head(heading("By person", min(len(people), most), len(people)))
 	for _, p := range people[:min(len(people), most)] {
-		fmt.Fprintf(r.out, "    %s%s  %s\n", r.since(p.Deadline, when), pad(spell.Printable(p.ID), width), wrapped(strings.Join(p.Policies(), ", "), when+6+width))
+		r.out.printf("    %s%s  %s\n", r.since(p.Deadline, when), pad(p.ID, width), wrapped(strings.Join(p.Policies(), ", "), when+6+width))
 	}
 	if more := len(people) - most; more > 0 {
-		fmt.Fprintf(r.out, "    and %s more; --csv lists all\n", spell.Plural(more, "person"))
+		r.out.printf("    and %s more; --csv lists all\n", spell.Plural(more, "person"))
 	}
 }
 
-func (s *session) head(title string) { fmt.Fprintf(s.out, "\n%s\n", s.paint.blue(title)) }
+func (s *session) head(title string) { s.out.printf("\n%s\n", s.paint.blue(title)) }
 
 func (r *readiness) csv() error {
-	w := csv.NewWriter(r.out)
 	rows := [][]string{{"id", "missing", "deadline", "days_left", "policy", "case", "groups"}}
 	for i := range r.gaps {
 		g := &r.gaps[i]
@@ -170,7 +168,7 @@ func (r *readiness) csv() error {
 		}
 		rows = append(rows, []string{g.Person.ID, g.Missing, r.date(g.Deadline), strconv.Itoa(r.daysLeft(g)), g.Policy.Name, g.Case.Label, strings.Join(groups, ";")})
 	}
-	return w.WriteAll(rows)
+	return r.out.table(rows)
 }
 
 type jsonGap struct {

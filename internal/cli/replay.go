@@ -208,10 +208,10 @@ func (s *session) openLog(name string, m *meter) (log io.ReadCloser, size int64,
 
 // progress shows how far long work is, on a terminal alone.
 func (s *session) progress(total int64, m *meter) func(signOns int) {
-	if !newPainter(s.err) || total == 0 {
+	if !newPainter(s.side) || total == 0 {
 		return nil
 	}
-	bar := progressbar.NewOptions64(total, progressbar.OptionSetWriter(s.err), progressbar.OptionClearOnFinish(),
+	bar := progressbar.NewOptions64(total, progressbar.OptionSetWriter(s.side), progressbar.OptionClearOnFinish(),
 		progressbar.OptionSetWidth(30), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetPredictTime(true),
 		progressbar.OptionThrottle(100_000_000))
 	start := time.Now()
@@ -241,11 +241,11 @@ func (r *replayReport) print() {
 		return
 	}
 	if n == 0 {
-		fmt.Fprintln(r.out, "No sign-on of the logs is among those asked for.")
+		r.out.println("No sign-on of the logs is among those asked for.")
 		r.badLines()
 		return
 	}
-	fmt.Fprintf(r.out, "%s, %s to %s: %s\n", r.paint.bold(spell.Plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
+	r.out.printf("%s, %s to %s: %s\n", r.paint.bold(spell.Plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
 		r.sum.Last.In(r.rb.Zone).Format("Mon 2006-01-02"), r.outcomes(&r.sum.Outcomes))
 	r.changes(&r.sum.Recorded)
 	r.reasons("Why it blocks", signon.Block, &r.sum.Reasoning)
@@ -269,9 +269,9 @@ func (r *replayReport) consents() {
 		return
 	}
 	if r.sum.Outcomes.All() > 0 {
-		fmt.Fprintln(r.out)
+		r.out.println()
 	}
-	fmt.Fprintf(r.out, "%s of %s: %s\n", r.paint.bold(spell.Plural(c.Outcomes.All(), "request")+" for consent"), spell.Plural(len(c.Clients), "client application"), r.outcomes(&c.Outcomes))
+	r.out.printf("%s of %s: %s\n", r.paint.bold(spell.Plural(c.Outcomes.All(), "request")+" for consent"), spell.Plural(len(c.Clients), "client application"), r.outcomes(&c.Outcomes))
 	r.changes(&c.Recorded)
 	r.reasons("Why consent is blocked", signon.Block, &c.Reasoning)
 	r.reasons("Why it waits for a review", signon.Review, &c.Reasoning)
@@ -279,14 +279,14 @@ func (r *replayReport) consents() {
 }
 
 // outcomes tells counts by outcome, the loosest first, without what does not occur.
-func (r *replayReport) outcomes(o *replay.Outcomes) string {
+func (r *replayReport) outcomes(o *replay.Outcomes) styled {
 	var parts []string
 	for _, outcome := range []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block} {
 		if o[outcome] > 0 {
-			parts = append(parts, r.paint.outcome(outcome, fmt.Sprintf("%d %s", o[outcome], outcome)))
+			parts = append(parts, string(r.paint.outcome(outcome, fmt.Sprintf("%d %s", o[outcome], outcome))))
 		}
 	}
-	return strings.Join(parts, ", ")
+	return styled(strings.Join(parts, ", "))
 }
 
 // changes tells what would come out otherwise than the log recorded.
@@ -298,11 +298,11 @@ func (r *replayReport) changes(table *replay.Table) {
 	}
 	switch {
 	case recorded == 0:
-		fmt.Fprintln(r.out, "The log records no outcomes to compare with.")
+		r.out.println("The log records no outcomes to compare with.")
 	case changed == 0:
-		fmt.Fprintf(r.out, "Nothing would change against the outcomes that the log recorded of %d.\n", recorded)
+		r.out.printf("Nothing would change against the outcomes that the log recorded of %d.\n", recorded)
 	default:
-		fmt.Fprintf(r.out, "%s against the log: %s.\n", r.paint.amber(fmt.Sprintf("%d would change", changed)), strings.Join(parts, ", "))
+		r.out.printf("%s against the log: %s.\n", r.paint.amber(fmt.Sprintf("%d would change", changed)), strings.Join(parts, ", "))
 	}
 }
 
@@ -314,13 +314,13 @@ func (r *replayReport) reasons(title string, outcome signon.Outcome, of *replay.
 	}
 	r.head(title)
 	for _, x := range cases[:min(len(cases), mostRows)] {
-		fmt.Fprintf(r.out, "%7d  %s %q\n", x.Count, spell.Printable(x.Policy.Name), spell.Printable(x.Case.Label))
+		r.out.printf("%7d  %s %q\n", x.Count, x.Policy.Name, x.Case.Label)
 	}
 	if more := len(cases) - mostRows; more > 0 {
-		fmt.Fprintf(r.out, "         and %s more\n", spell.Plural(more, "case"))
+		r.out.printf("         and %s more\n", spell.Plural(more, "case"))
 	}
 	for _, x := range others {
-		fmt.Fprintf(r.out, "%7d  %s\n", x.Count, x.Ground)
+		r.out.printf("%7d  %s\n", x.Count, x.Ground)
 	}
 }
 
@@ -333,9 +333,9 @@ func (r *replayReport) watch() {
 	r.head("On watch: what each would do, were it enforced")
 	for _, w := range watching {
 		name := w.Policy.Decl.Name
-		fmt.Fprintf(r.out, "  %s %s\n", r.paint.bold(spell.Printable(w.Policy.Name)), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
+		r.out.printf("  %s %s\n", r.paint.bold(w.Policy.Name), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
 		if len(w.Block)+len(w.StepUp) == 0 {
-			fmt.Fprintf(r.out, "      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
+			r.out.printf("      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
 				r.paint.green("Safe to enforce by this log"), spell.Plural(w.Applied, "sign-on"), w.Already)
 			continue
 		}
@@ -344,10 +344,10 @@ func (r *replayReport) watch() {
 			users   map[string]int
 		}{{signon.Block, w.Block}, {signon.StepUp, w.StepUp}} {
 			if len(x.users) > 0 {
-				fmt.Fprintf(r.out, "      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users), 18))
+				r.out.printf("      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users), 18))
 			}
 		}
-		fmt.Fprintf(r.out, "      of %s that it applied to; others stopped %d already\n", spell.Plural(w.Applied, "sign-on"), w.Already)
+		r.out.printf("      of %s that it applied to; others stopped %d already\n", spell.Plural(w.Applied, "sign-on"), w.Already)
 	}
 }
 
@@ -377,13 +377,13 @@ func (r *replayReport) table(title string, rows []replay.Row, unnamed string, li
 		}
 		width = max(width, len([]rune(rows[i].Name)))
 	}
-	fmt.Fprintf(r.out, "\n%s %s\n", r.paint.blue(pad(title, width+2)), r.paint.faint("    all   grant  review step-up   block"))
+	r.out.printf("\n%s %s\n", r.paint.blue(pad(title, width+2)), r.paint.faint("    all   grant  review step-up   block"))
 	for _, row := range rows[:min(len(rows), limit)] {
-		fmt.Fprintf(r.out, "  %s %7d %7s %7s %7s %7s\n", pad(oneLine(row.Name), width), row.All(), number(row.Outcomes[signon.Grant]), number(row.Outcomes[signon.Review]),
+		r.out.printf("  %s %7d %7s %7s %7s %7s\n", pad(row.Name, width), row.All(), number(row.Outcomes[signon.Grant]), number(row.Outcomes[signon.Review]),
 			number(row.Outcomes[signon.StepUp]), number(row.Outcomes[signon.Block]))
 	}
 	if more := len(rows) - limit; more > 0 {
-		fmt.Fprintf(r.out, "  and %d more\n", more)
+		r.out.printf("  and %d more\n", more)
 	}
 }
 
@@ -421,7 +421,7 @@ func (r *replayReport) people() {
 
 func (r *replayReport) badLines() {
 	if r.sum.Refused > 0 {
-		fmt.Fprintf(r.err, "brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", spell.Plural(r.sum.Refused, "sign-on"))
+		r.err.printf("brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", spell.Plural(r.sum.Refused, "sign-on"))
 	}
 	r.session.badLines(r.sum.Bad, r.sum.BadLines)
 }

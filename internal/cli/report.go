@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/pflag"
 
 	"briskwarden.example/briskwarden/internal/lines"
@@ -28,7 +26,7 @@ func (s *session) writeReport(f reportFlags, page func() *report.Page) error {
 		if err := writePage(f.page, p); err != nil {
 			return usage("--report: %w", err)
 		}
-		fmt.Fprintf(s.err, "brisk: the page is in %s\n", f.page)
+		s.err.printf("brisk: the page is in %s\n", f.page)
 	}
 	return s.writeCharts(f.charts, p.Charts())
 }
@@ -53,6 +51,6 @@ func (s *session) writeCharts(dir string, charts []report.Chart) error {
 	if err != nil {
 		return usage("--charts: %w", err)
 	}
-	fmt.Fprintf(s.err, "brisk: %s in %s, each as PNG and SVG\n", spell.Plural(n, "chart"), dir)
+	s.err.printf("brisk: %s in %s, each as PNG and SVG\n", spell.Plural(n, "chart"), dir)
 	return nil
 }

@@ -111,7 +111,7 @@ func dayOrInstant(text string, zone *time.Location) (start, end time.Time, err e
 }
 
 func (s *session) riskText(rb *rulebook.Rulebook, r *replay.Risk, options replay.RiskOptions) {
-	fmt.Fprintf(s.out, "%s of %s %s\n", s.paint.bold(spell.Plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
+	s.out.printf("%s of %s %s\n", s.paint.bold(spell.Plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
 		s.paint.faint(fmt.Sprintf("(score above %d%s; %s)", options.Above, inBand(options.Band), bandCounts(rb, r))))
 	s.riskNotes(r)
 	s.riskySignOns(rb, r)
@@ -137,10 +137,10 @@ func bandCounts(rb *rulebook.Rulebook, r *replay.Risk) string {
 // riskNotes tells what the list does not show.
 func (s *session) riskNotes(r *replay.Risk) {
 	if r.Open > 0 {
-		fmt.Fprintf(s.out, "%s more could be among them: facts that are unknown keep them out.\n", spell.Plural(r.Open, "sign-on"))
+		s.out.printf("%s more could be among them: facts that are unknown keep them out.\n", spell.Plural(r.Open, "sign-on"))
 	}
 	if r.Unscored > 0 {
-		fmt.Fprintf(s.out, "%s not scored: the user is not known or disabled, or the app or action is not known.\n", spell.Plural(r.Unscored, "sign-on"))
+		s.out.printf("%s not scored: the user is not known or disabled, or the app or action is not known.\n", spell.Plural(r.Unscored, "sign-on"))
 	}
 }
 
@@ -149,12 +149,12 @@ func (s *session) riskySignOns(rb *rulebook.Rulebook, r *replay.Risk) {
 	if len(list) == 0 {
 		return
 	}
-	fmt.Fprintf(s.out, "\n%s\n", s.paint.blue(heading("Sign-ons, the riskiest first", len(list), r.Risky)))
+	s.out.printf("\n%s\n", s.paint.blue(heading("Sign-ons, the riskiest first", len(list), r.Risky)))
 	for i := range list {
 		x := &list[i]
 		so := &x.Line.SignOn
-		fmt.Fprintf(s.out, "%s%s  %s to %s, %s %s\n", s.paint.score(scoreText(x.Risk), rb.Risk.Bands, x.Risk.Low), pad(x.Band, 8),
-			s.paint.bold(oneLine(so.User)), oneLine(orNobody(so.App)), so.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"),
+		s.out.printf("%s%s  %s to %s, %s %s\n", s.paint.score(scoreText(x.Risk), rb.Risk.Bands, x.Risk.Low), pad(x.Band, 8),
+			s.paint.bold(so.User), orNobody(so.App), so.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"),
 			s.paint.faint(recorded(&x.Line)))
 		writeFactors(s.out, x.Risk, factorIndent)
 	}
@@ -170,7 +170,7 @@ func heading(title string, shown, all int) string {
 	return title
 }
 
-func scoreText(r *signon.Risk) string {
+func scoreText(r *signon.Risk) styled {
 	if r.Low == r.High {
 		return pad(fmt.Sprint(r.Low), 10)
 	}
@@ -184,9 +184,9 @@ func recorded(l *replay.Line) string {
 		where = l.SignOn.ID
 	}
 	if l.Recorded {
-		return fmt.Sprintf("(%s, %s)", l.Outcome, spell.Printable(where))
+		return fmt.Sprintf("(%s, %s)", l.Outcome, where)
 	}
-	return fmt.Sprintf("(%s)", spell.Printable(where))
+	return fmt.Sprintf("(%s)", where)
 }
 
 func (s *session) riskyAccounts(rb *rulebook.Rulebook, r *replay.Risk) {
@@ -194,13 +194,13 @@ func (s *session) riskyAccounts(rb *rulebook.Rulebook, r *replay.Risk) {
 	if len(accounts) == 0 {
 		return
 	}
-	fmt.Fprintf(s.out, "\n%s\n", s.paint.blue(heading("Accounts, by their worst and by how often", len(accounts), all)))
+	s.out.printf("\n%s\n", s.paint.blue(heading("Accounts, by their worst and by how often", len(accounts), all)))
 	width := 0
 	for _, a := range accounts {
 		width = max(width, len([]rune(a.User)))
 	}
 	for _, a := range accounts {
-		fmt.Fprintf(s.out, "%s%s  %s  %s\n", s.paint.score(pad(fmt.Sprint(a.Worst), 10), rb.Risk.Bands, a.Worst), s.paint.bold(pad(oneLine(a.User), width)),
+		s.out.printf("%s%s  %s  %s\n", s.paint.score(pad(fmt.Sprint(a.Worst), 10), rb.Risk.Bands, a.Worst), s.paint.bold(pad(a.User, width)),
 			pad(fmt.Sprintf("%d of %d", a.Risky, a.SignOns), 9), wrapped(behind(a), width+23))
 	}
 }
@@ -226,12 +226,12 @@ func (s *session) badLines(bad []replay.BadLine, all int) {
 	if all == 0 {
 		return
 	}
-	fmt.Fprintf(s.err, "brisk: %s cannot be read and count for nothing:\n", spell.Plural(all, "line"))
+	s.err.printf("brisk: %s cannot be read and count for nothing:\n", spell.Plural(all, "line"))
 	for _, b := range bad[:min(len(bad), mostBadLines)] {
-		fmt.Fprintf(s.err, "  %s:%d: %s\n", spell.Printable(b.File), b.Number, oneLine(b.Why))
+		s.err.printf("  %s:%d: %s\n", b.File, b.Number, b.Why)
 	}
 	if more := all - min(len(bad), mostBadLines); more > 0 {
-		fmt.Fprintf(s.err, "  and %d more\n", more)
+		s.err.printf("  and %d more\n", more)
 	}
 }
 

@@ -13,7 +13,6 @@ import (
 	"github.com/mattn/go-isatty"
 
 	"briskwarden.example/briskwarden/internal/condition"
-	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -30,35 +29,36 @@ func newPainter(out io.Writer) painter {
 	return painter(ok && isatty.IsTerminal(f.Fd()) && os.Getenv("NO_COLOR") == "")
 }
 
-func (p painter) with(s string, colors ...text.Color) string {
+func (p painter) with(v any, colors ...text.Color) styled {
+	s := clean(v)
 	if !p {
 		return s
 	}
-	return "\x1b[" + text.Colors(colors).EscapeSeq()[2:] + s + "\x1b[0m"
+	return styled("\x1b[" + text.Colors(colors).EscapeSeq()[2:] + string(s) + "\x1b[0m")
 }
 
-func (p painter) bold(s string) string  { return p.with(s, text.Bold) }
-func (p painter) faint(s string) string { return p.with(s, text.Faint) }
-func (p painter) red(s string) string   { return p.with(s, text.Bold, text.FgHiRed) }
-func (p painter) amber(s string) string { return p.with(s, text.Bold, text.FgHiYellow) }
-func (p painter) green(s string) string { return p.with(s, text.Bold, text.FgHiGreen) }
-func (p painter) blue(s string) string  { return p.with(s, text.Bold, text.FgHiCyan) }
+func (p painter) bold(v any) styled  { return p.with(v, text.Bold) }
+func (p painter) faint(v any) styled { return p.with(v, text.Faint) }
+func (p painter) red(v any) styled   { return p.with(v, text.Bold, text.FgHiRed) }
+func (p painter) amber(v any) styled { return p.with(v, text.Bold, text.FgHiYellow) }
+func (p painter) green(v any) styled { return p.with(v, text.Bold, text.FgHiGreen) }
+func (p painter) blue(v any) styled  { return p.with(v, text.Bold, text.FgHiCyan) }
 
 // outcome colours an outcome; the word itself says it too.
-func (p painter) outcome(o signon.Outcome, s string) string {
+func (p painter) outcome(o signon.Outcome, v any) styled {
 	switch o {
 	case signon.Grant:
-		return p.green(s)
+		return p.green(v)
 	case signon.Review:
-		return p.blue(s)
+		return p.blue(v)
 	case signon.StepUp:
-		return p.amber(s)
+		return p.amber(v)
 	}
-	return p.red(s)
+	return p.red(v)
 }
 
 // score colours a score by its band: the highest one most.
-func (p painter) score(s string, bands []condition.Band, score int) string {
+func (p painter) score(s styled, bands []condition.Band, score int) styled {
 	switch i := slices.IndexFunc(bands, func(b condition.Band) bool { return score <= b.High }); {
 	case i == len(bands)-1:
 		return p.red(s)
@@ -68,9 +68,19 @@ func (p painter) score(s string, bands []condition.Band, score int) string {
 	return s
 }
 
-// pad fills s with spaces to a width in characters.
-func pad(s string, width int) string {
-	return s + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(s)))
+// pad fills a text with spaces to a width in characters.
+func pad(v any, width int) styled {
+	s := clean(v)
+	return s + styled(strings.Repeat(" ", max(0, width-utf8.RuneCountInString(string(s)))))
+}
+
+// cut shortens a text to a width in characters.
+func cut(v any, width int) styled {
+	s := clean(v)
+	if runes := []rune(string(s)); len(runes) > width {
+		return styled(runes[:width-1]) + "…"
+	}
+	return s
 }
 
 // ago tells how long something has been, in the largest unit that fits.
@@ -85,12 +95,12 @@ func ago(d time.Duration) string {
 }
 
 // wrapped breaks a text at spaces to fit beside an indent, and indents all lines but the first.
-func wrapped(s string, indent int) string { return wrappedFrom(s, indent, indent) }
+func wrapped(v any, indent int) styled { return wrappedFrom(v, indent, indent) }
 
 // wrappedFrom is wrapped for a text that begins in another column than its later lines.
-func wrappedFrom(s string, column, indent int) string {
+func wrappedFrom(v any, column, indent int) styled {
 	var b strings.Builder
-	for i, word := range strings.Fields(spell.Printable(s)) {
+	for i, word := range strings.Fields(string(clean(v))) {
 		n := utf8.RuneCountInString(word)
 		switch {
 		case i > 0 && column+1+n > lineWidth:
@@ -103,5 +113,5 @@ func wrappedFrom(s string, column, indent int) string {
 		b.WriteString(word)
 		column += n
 	}
-	return b.String()
+	return styled(b.String())
 }

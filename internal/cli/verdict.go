@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"bufio"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -11,14 +9,13 @@ import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/expect"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // verdict lays out one decision for a person: the answer, what is asked, what decided,
 // what stood by and why.
 type verdict struct {
-	out   *bufio.Writer
+	out   *screen
 	paint painter
 	rb    *rulebook.Rulebook
 	so    *signon.SignOn
@@ -30,7 +27,7 @@ type verdict struct {
 const labelWidth = 10
 
 func (v *verdict) row(label, format string, args ...any) {
-	fmt.Fprintf(v.out, "%s%s\n", v.paint.faint(pad(label, labelWidth)), wrapped(fmt.Sprintf(format, args...), labelWidth))
+	v.out.printf("%s%s\n", v.paint.faint(pad(label, labelWidth)), wrapped(fmt.Sprintf(format, args...), labelWidth))
 }
 
 func (v *verdict) print() {
@@ -44,8 +41,8 @@ func (v *verdict) head() {
 	if action == "" {
 		action = rulebook.SignOn
 	}
-	fmt.Fprintf(v.out, "%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
-		v.paint.bold(spell.Printable(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App)))))
+	v.out.printf("%s%s\n", v.paint.outcome(v.d.Outcome, pad(strings.ToUpper(v.d.Outcome.String()), labelWidth)),
+		v.paint.bold(fmt.Sprintf("%s, %s to %s", orNobody(v.so.User), action, orNobody(v.so.App))))
 }
 
 // why tells what is asked, what decided, and what stood by.
@@ -317,13 +314,13 @@ func (v *verdict) risk(r *signon.Risk) {
 }
 
 // writeFactors tells what each factor adds, and why: "45 because new.country is yes: …".
-func writeFactors(out io.Writer, r *signon.Risk, indent int) {
+func writeFactors(out *screen, r *signon.Risk, indent int) {
 	for _, f := range r.Factors {
 		why := "because " + f.Why
 		if f.Value != "true" {
 			why = "perhaps: " + f.Why
 		}
-		fmt.Fprintf(out, "%s%3d %s\n", strings.Repeat(" ", indent), f.Add, wrapped(why, indent+4))
+		out.printf("%s%3d %s\n", strings.Repeat(" ", indent), f.Add, wrapped(why, indent+4))
 	}
 }
 
@@ -365,9 +362,9 @@ func (v *verdict) stoodBy() {
 		return
 	}
 	slices.SortStableFunc(order, func(a, b string) int { return closeness(a) - closeness(b) })
-	fmt.Fprintf(v.out, "\n%s\n", v.paint.faint("Stood by"))
+	v.out.printf("\n%s\n", v.paint.faint("Stood by"))
 	for _, why := range order {
-		fmt.Fprintf(v.out, "  %s\n      %s\n", wrapped(why, 2), wrapped(strings.Join(reasons[why], ", "), 6))
+		v.out.printf("  %s\n      %s\n", wrapped(why, 2), wrapped(strings.Join(reasons[why], ", "), 6))
 	}
 }
 
@@ -378,21 +375,15 @@ func closeness(why string) int {
 }
 
 // summary writes a decision as one line.
-func (s *session) summary(so *signon.SignOn, d *signon.Decision) error {
-	id := pad(spell.Printable(orNobody(d.ID)), 10)
+func (s *session) summary(so *signon.SignOn, d *signon.Decision) {
+	id := pad(orNobody(d.ID), 10)
 	outcome := s.paint.outcome(d.Outcome, pad(d.Outcome.String(), 7))
-	if d.Error != "" {
-		_, err := fmt.Fprintf(s.out, "%s  %s  %s\n", id, outcome, oneLine(d.Error))
-		return err
+	switch {
+	case d.Error != "":
+		s.out.printf("%s  %s  %s\n", id, outcome, d.Error)
+	case d.Explanation.Ground == signon.GroundIdentity:
+		s.out.printf("%s  %s  %s\n", id, outcome, d.Message)
+	default:
+		s.out.printf("%s  %s  %s to %s, by %s\n", id, outcome, orNobody(so.User), orNobody(so.App), expect.By(d))
 	}
-	if d.Explanation.Ground == signon.GroundIdentity {
-		_, err := fmt.Fprintf(s.out, "%s  %s  %s\n", id, outcome, oneLine(d.Message))
-		return err
-	}
-	_, err := fmt.Fprintf(s.out, "%s  %s  %s to %s, by %s\n", id, outcome, oneLine(orNobody(so.User)), oneLine(orNobody(so.App)), oneLine(expect.By(d)))
-	return err
-}
-
-func oneLine(text string) string {
-	return strings.NewReplacer("\n", `\n`, "\t", `\t`).Replace(spell.Printable(text))
 }
