@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json"
@@ -178,9 +180,36 @@ func (s *session) checkJSON(rb *rulebook.Rulebook, list diag.List, accepted []fi
 
 // writeJSON writes a value as one line.
 func (s *session) writeJSON(v any) error {
-	// A text that is no UTF-8 comes out with U+FFFD in place of what is wrong.
-	if err := json.MarshalWrite(s.out.machine(), v, json.Deterministic(true), jsontext.AllowInvalidUTF8(true)); err != nil {
-		return err
+	text, err := jsonText(v)
+	if err == nil {
+		_, err = s.out.machine().Write(append(text, '\n'))
 	}
-	return s.out.machine().WriteByte('\n')
+	return err
 }
+
+// jsonText is JSON that a terminal shows as it is: what cannot be seen stands there escaped, and
+// U+FFFD in place of bytes that are no UTF-8.
+func jsonText(v any, options ...json.Options) ([]byte, error) {
+	text, err := json.Marshal(v, append(options, json.Deterministic(true), jsontext.AllowInvalidUTF8(true))...)
+	if err != nil || bytes.IndexFunc(text, unseenInJSON) < 0 {
+		return text, err
+	}
+	var b []byte
+	for len(text) > 0 {
+		r, n := utf8.DecodeRune(text)
+		switch {
+		case !unseenInJSON(r):
+			b = append(b, text[:n]...)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			b = fmt.Appendf(b, `\u%04x\u%04x`, high, low)
+		default:
+			b = fmt.Appendf(b, `\u%04x`, r)
+		}
+		text = text[n:]
+	}
+	return b, nil
+}
+
+// unseenInJSON is about characters within strings: all others are ASCII.
+func unseenInJSON(r rune) bool { return r >= 0x7f && spell.Unseen(r) }

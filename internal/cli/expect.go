@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/xml"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -11,6 +10,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/expect"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language"
@@ -213,7 +213,7 @@ func writeJUnit(name, rulebook string, results []expect.Result, failed int) erro
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(name, append([]byte(xml.Header), append(text, '\n')...), 0o644); err != nil {
+	if err := lines.WriteFile(name, []byte(xml.Header+spell.PrintableLines(string(text))+"\n")); err != nil {
 		return usage("%w", err)
 	}
 	return nil

@@ -94,23 +94,10 @@ func (s *session) formatFile(name string, o fmtOptions) error {
 		s.out.source(diff.Diff(name, src, name+" (formatted)", formatted))
 		return nil
 	case !o.list:
-		if err := replace(name, formatted); err != nil {
+		if err := lines.WriteFile(name, formatted); err != nil {
 			return usage("%w", err)
 		}
 	}
 	s.out.println(name)
 	return nil
-}
-
-// replace gives a file another content, all at once.
-func replace(name string, content []byte) error {
-	file, err := lines.Create(name)
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", name, err)
-	}
-	defer file.Discard()
-	if _, err := file.Write(content); err != nil {
-		return err
-	}
-	return file.Finish()
 }

@@ -2,14 +2,13 @@ package cli
 
 import (
 	"net/url"
-	"os"
 	"slices"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/findings"
+	"briskwarden.example/briskwarden/internal/lines"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that findings need.
@@ -95,11 +94,11 @@ func writeSARIF(name string, list diag.List, accepted []findings.Accepted) error
 		add(a.Diagnostic, sarifSuppression{"inSource", a.Because})
 	}
 	log := sarifLog{"https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "2.1.0", []sarifRun{run}}
-	text, err := json.Marshal(log, jsontext.WithIndent("  "))
+	text, err := jsonText(log, jsontext.WithIndent("  "))
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(name, append(text, '\n'), 0o644); err != nil {
+	if err := lines.WriteFile(name, append(text, '\n')); err != nil {
 		return usage("%w", err)
 	}
 	return nil

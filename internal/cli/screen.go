@@ -5,7 +5,6 @@ package cli
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/csv"
 	"fmt"
 	"io"
@@ -41,13 +40,7 @@ func (s *screen) println(args ...any) {
 
 // source writes lines of a file; its tabs stay.
 func (s *screen) source(text []byte) {
-	for line := range bytes.Lines(text) {
-		cells := strings.Split(strings.TrimSuffix(string(line), "\n"), "\t")
-		for i := range cells {
-			cells[i] = spell.Printable(cells[i])
-		}
-		_, _ = s.to.WriteString(strings.Join(cells, "\t") + "\n")
-	}
+	_, _ = s.to.WriteString(spell.PrintableLines(string(text)))
 }
 
 // table writes comma-separated rows (RFC 4180). A cell that a spreadsheet would take for a

@@ -62,7 +62,8 @@ type List []Diagnostic
 
 // Add appends a finding.
 func (l *List) Add(code Code, severity Severity, pos token.Pos, span int, help, format string, args ...any) {
-	*l = append(*l, Diagnostic{code, severity, pos, max(1, span), fmt.Sprintf(format, args...), help})
+	message := strings.ToValidUTF8(fmt.Sprintf(format, args...), "\ufffd") // files may hold any bytes
+	*l = append(*l, Diagnostic{code, severity, pos, max(1, span), message, strings.ToValidUTF8(help, "\ufffd")})
 }
 
 // AddErrors appends the errors of the language, or another error at the place of the file.

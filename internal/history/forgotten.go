@@ -220,6 +220,6 @@ func (c *comparison) nearQuarter(q int64) (all, some bool) {
 	if (int64(end-begin)+day)%day != length-1 { // the clock is put forward or back within it
 		return false, true
 	}
-	apart := (int64(begin)-int64(c.now.clock)+day+day/2)%day - day/2 // from now, by the shorter way
+	apart := (int64(begin)-int64(c.now.clock)+day+day/2)%day - day/2                    // from now, by the shorter way
 	return apart > -hour && apart+length <= hour, apart <= hour && apart+length > -hour // now's parts of a second included
 }

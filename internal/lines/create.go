@@ -124,3 +124,16 @@ func (n *NewFile) Discard() {
 		os.Remove(n.file.Name())
 	}
 }
+
+// WriteFile gives a file its content, all at once, as [Create] does.
+func WriteFile(name string, content []byte) error {
+	file, err := Create(name)
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	defer file.Discard()
+	if _, err := file.Write(content); err != nil {
+		return err
+	}
+	return file.Finish()
+}

@@ -81,7 +81,7 @@ func Draw(w io.Writer, c Chart, format string) (err error) {
 			return err
 		}
 		// Where the font is not installed, the nearest one serves.
-		_, err := io.WriteString(w, strings.ReplaceAll(b.String(), "font-family:Liberation Sans;", "font-family:Liberation Sans,Helvetica,Arial,sans-serif;"))
+		_, err := io.WriteString(w, strings.ReplaceAll(spell.PrintableLines(b.String()), "font-family:Liberation Sans;", "font-family:Liberation Sans,Helvetica,Arial,sans-serif;"))
 		return err
 	}
 	canvas := vgimg.NewWith(vgimg.UseWH(width, height), vgimg.UseDPI(120), vgimg.UseBackgroundColor(paper))

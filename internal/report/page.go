@@ -2,7 +2,6 @@
 package report
 
 import (
-	"bufio"
 	_ "embed"
 	"fmt"
 	"html/template"
@@ -104,24 +103,24 @@ var colourNames = [...]string{Grant: "grant", Review: "review", StepUp: "step-up
 func (c Colour) String() string { return colourNames[c] }
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"style":     func() template.CSS { return template.CSS(pageStyle) },
-	"count":     Count,
-	"number":    number,
-	"printable": spell.Printable,
-	"bars":      func(c Chart) *Bars { b, _ := c.(*Bars); return b },
-	"grid":      func(c Chart) *Grid { g, _ := c.(*Grid); return g },
-	"share":     func(n, of int) string { return fmt.Sprintf("%.2f%%", 100*float64(n)/float64(max(of, 1))) },
-	"numeric":   func(t *Table, column int) bool { return len(t.Rows) > 0 && t.Rows[0][column].Number },
-	"shade":     func(f float64) string { return fmt.Sprintf("%.0f%%", f*100) },
+	"style":   func() template.CSS { return template.CSS(pageStyle) },
+	"count":   Count,
+	"number":  number,
+	"bars":    func(c Chart) *Bars { b, _ := c.(*Bars); return b },
+	"grid":    func(c Chart) *Grid { g, _ := c.(*Grid); return g },
+	"share":   func(n, of int) string { return fmt.Sprintf("%.2f%%", 100*float64(n)/float64(max(of, 1))) },
+	"numeric": func(t *Table, column int) bool { return len(t.Rows) > 0 && t.Rows[0][column].Number },
+	"shade":   func(f float64) string { return fmt.Sprintf("%.0f%%", f*100) },
 }).Parse(pageText))
 
-// Write writes the page.
+// Write writes the page. Whatever anybody named stands there in characters that can be seen.
 func (p *Page) Write(w io.Writer) error {
-	buffered := bufio.NewWriter(w)
-	if err := pageTemplate.Execute(buffered, p); err != nil {
+	var b strings.Builder
+	if err := pageTemplate.Execute(&b, p); err != nil {
 		return err
 	}
-	return buffered.Flush()
+	_, err := io.WriteString(w, spell.PrintableLines(b.String()))
+	return err
 }
 
 // Slice is one part of a bar as it is drawn.

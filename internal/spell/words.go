@@ -7,17 +7,49 @@ import (
 	"unicode/utf8"
 )
 
-// Printable replaces what could steer a terminal or turn a text around by its escaped form; line ends stay.
+// Printable is a text on one line, in characters that can be seen: what could break the line,
+// steer a terminal or turn the text around stands there escaped, as Go writes it, and so do
+// bytes that are no UTF-8.
 func Printable(s string) string {
+	if strings.IndexFunc(s, Unseen) < 0 && utf8.ValidString(s) {
+		return s
+	}
 	var b strings.Builder
-	for _, r := range s {
-		if r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError) {
-			fmt.Fprintf(&b, "\\u%04x", r)
-			continue
+	for i, r := range s {
+		switch {
+		case r == utf8.RuneError && s[i] != "\ufffd"[0]:
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case Unseen(r) && r > 0xffff:
+			fmt.Fprintf(&b, `\U%08x`, r)
+		case Unseen(r):
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteRune(r)
 		}
-		b.WriteRune(r)
 	}
 	return b.String()
+}
+
+// PrintableLines is [Printable] of each line of a text; the line ends and tabs stay.
+func PrintableLines(text string) string {
+	var b strings.Builder
+	for {
+		i := strings.IndexAny(text, "\n\t")
+		if i < 0 {
+			return b.String() + Printable(text)
+		}
+		b.WriteString(Printable(text[:i]) + text[i:i+1])
+		text = text[i+1:]
+	}
+}
+
+// Unseen reports whether a character is a control or format character, ends a line, or is none.
+func Unseen(r rune) bool {
+	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) || r&0xfffe == 0xfffe || r >= 0xfdd0 && r <= 0xfdef
 }
 
 // Plural counts things: "1 sign-on", "2 sign-ons", "3 people".
