@@ -266,7 +266,7 @@ func ordered(settings string) string {
 	return text.String()
 }
 
-func open(t *testing.T, src string) *briskwarden.Rulebook {
+func open(t testing.TB, src string) *briskwarden.Rulebook {
 	t.Helper()
 	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}})
 	require.NoError(t, err)

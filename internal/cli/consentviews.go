@@ -46,7 +46,7 @@ func (x *consents) waiting() error {
 		x.sets(c.Scopes)
 		weight := rb.Weigh(c.Scopes)
 		x.indented("weighs %d of 100; reviewed by %s", weight, c.Reviewers)
-		x.lookAlikes(&c.Client, c.LookAlike)
+		x.lookAlikes(&c.Client, c.LookAlike, c.AllAlike)
 	}
 	return nil
 }
@@ -168,7 +168,7 @@ func (x *consents) client(f *consent.File) {
 	if h.IsBanned() {
 		x.out.printf("       %s %s\n", x.paint.red("banned"), wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
 	}
-	x.lookAlikes(&h.Client, f.LookAlike)
+	x.lookAlikes(&h.Client, f.LookAlike, f.AllAlike)
 	x.metadata(&h.Metadata)
 	x.indented("%s, weighing %d of 100; held by %s; asked last %s", holdsText(h), h.Weight, holdersText(h), x.minute(h.Last))
 	x.sets(h.Scopes)
@@ -190,7 +190,7 @@ func (x *consents) metadata(m *consent.Metadata) {
 
 // lookAlikes names the clients that this one could be taken for, and the letters that an eye
 // does not tell apart.
-func (x *consents) lookAlikes(mine *consent.Client, others []consent.Client) {
+func (x *consents) lookAlikes(mine *consent.Client, others []consent.Client, all int) {
 	if len(others) == 0 {
 		return
 	}
@@ -200,7 +200,11 @@ func (x *consents) lookAlikes(mine *consent.Client, others []consent.Client) {
 		list = append(list, clientText(&others[i], ""))
 		letters = append(letters, others[i].ID, others[i].Name)
 	}
-	text := "looks like, and is not: " + diag.Few(list, 3)
+	const most = 3
+	text := "looks like, and is not: " + strings.Join(list[:min(len(list), most)], ", ")
+	if all > most {
+		text += fmt.Sprintf(" and %d more", all-most)
+	}
 	if foreign := spell.Foreign(letters...); len(foreign) > 0 {
 		text += "; the " + diag.Few(foreign, 3)
 	}

@@ -106,7 +106,8 @@ func (g *gathering) holding(l *Ledger) *Holding {
 type Request struct {
 	*Consent
 	Client    Client   // which asks
-	LookAlike []Client // whose id or name could be taken for this one's
+	LookAlike []Client // the first of those whose id or name could be taken for this one's
+	AllAlike  int      // how many those are
 }
 
 // Waiting are the requests that wait for a review, the oldest first.
@@ -122,7 +123,8 @@ func (l *Ledger) Waiting() (list []Request, err error) {
 				return err
 			}
 			client := clientOf(clients, c.Client)
-			list = append(list, Request{c, client, looks.like(&client)})
+			others, all := looks.like(&client)
+			list = append(list, Request{c, client, others, all})
 		}
 		return nil
 	})
@@ -151,17 +153,26 @@ func clientOf(clients map[string]*Client, id string) Client {
 }
 
 // looks are clients by what their ids and names look like.
-type looks map[string][]*Client
+type looks struct {
+	clients map[string][]*Client // by skeleton, and by id
+	both    map[[2]string]int    // how many look like either of two skeletons
+}
 
 func looksOf(clients map[string]*Client) looks {
-	l := looks{}
-	for _, c := range clients {
-		for _, bones := range skeletons(c) {
-			l[bones] = append(l[bones], c)
+	l := looks{map[string][]*Client{}, map[[2]string]int{}}
+	for _, id := range slices.Sorted(maps.Keys(clients)) {
+		list := skeletons(clients[id])
+		for _, bones := range list {
+			l.clients[bones] = append(l.clients[bones], clients[id])
+		}
+		if len(list) == 2 {
+			l.both[pair(list)]++
 		}
 	}
 	return l
 }
+
+func pair(list []string) [2]string { return [2]string{min(list[0], list[1]), max(list[0], list[1])} }
 
 // skeletons are those of a client's id and name.
 func skeletons(c *Client) []string {
@@ -172,25 +183,44 @@ func skeletons(c *Client) []string {
 	return list
 }
 
-// like are the other clients whose id or name could be taken for this one's, by id.
-func (l looks) like(c *Client) (others []Client) {
-	for _, bones := range skeletons(c) {
-		for _, other := range l[bones] {
+// MostAlike is how many clients that look like one are listed.
+const MostAlike = 10
+
+// like are the first of the other clients whose id or name could be taken for this one's, by
+// id, and how many there are.
+func (l looks) like(c *Client) (others []Client, all int) {
+	mine := skeletons(c)
+	for _, bones := range mine {
+		list := l.clients[bones]
+		all += len(list)
+		for _, other := range list[:min(len(list), MostAlike+1)] {
 			if other.ID != c.ID && !slices.ContainsFunc(others, func(o Client) bool { return o.ID == other.ID }) {
 				others = append(others, *other)
 			}
 		}
+		if _, there := slices.BinarySearchFunc(list, c.ID, byID); there {
+			all-- // itself
+		}
+	}
+	if len(mine) == 2 {
+		all -= l.both[pair(mine)]
+		if _, there := slices.BinarySearchFunc(l.clients[mine[0]], c.ID, byID); there {
+			all++ // itself is among both
+		}
 	}
 	slices.SortFunc(others, func(a, b Client) int { return cmp.Compare(a.ID, b.ID) })
-	return others
+	return others[:min(len(others), MostAlike)], all
 }
+
+func byID(c *Client, id string) int { return cmp.Compare(c.ID, id) }
 
 // File is everything that there is about one client.
 type File struct {
 	Holding   *Holding
 	Consents  []*Consent
 	Standing  map[ID]string // of each consent: how it stands now
-	LookAlike []Client      // whose id or name could be taken for this one's
+	LookAlike []Client      // the first of those whose id or name could be taken for this one's
+	AllAlike  int           // how many those are
 	Entries   []*Entry      // of the journal
 }
 
@@ -239,7 +269,7 @@ func (l *Ledger) File(client string) (f *File, err error) {
 			return nil
 		}
 		f.Holding = g.holding(l)
-		f.LookAlike = looksOf(clients).like(&f.Holding.Client)
+		f.LookAlike, f.AllAlike = looksOf(clients).like(&f.Holding.Client)
 		for e, err := range tx.Entries() {
 			if err != nil {
 				return err

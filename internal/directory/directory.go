@@ -2,7 +2,10 @@
 package directory
 
 import (
+	"math"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -22,9 +25,14 @@ type Person struct {
 type Groups struct {
 	ids     map[string]int32
 	names   []string
-	parents [][]int32 // the groups of which a group is directly a member
-	above   [][]int32 // with itself, sorted; filled by Close
+	parents [][]int32                 // the groups of which a group is directly a member
+	above   []atomic.Pointer[[]int32] // with itself, sorted, once it is asked for; since Close
+	kept    atomic.Int64              // how many are in those lists
+	walks   sync.Pool                 // of walks
 }
+
+// mostKept is how many groups above others are kept for when they are asked for again.
+const mostKept = 50_000_000
 
 // NewGroups returns an empty graph.
 func NewGroups() *Groups { return &Groups{ids: map[string]int32{}} }
@@ -38,7 +46,7 @@ func (g *Groups) Add(name string) int32 {
 		g.names = append(g.names, name)
 		g.parents = append(g.parents, nil)
 		if g.above != nil {
-			g.above = append(g.above, []int32{id})
+			g.above = append(g.above, atomic.Pointer[[]int32]{})
 		}
 	}
 	return id
@@ -99,33 +107,54 @@ func (g *Groups) Circle() []string {
 	return nil
 }
 
-// Close works out which groups contain which; after it the graph does not change.
-func (g *Groups) Close() {
-	g.above = make([][]int32, len(g.names))
-	for id := range g.names {
-		seen := map[int32]bool{int32(id): true}
-		list := []int32{int32(id)}
-		for i := 0; i < len(list); i++ {
-			for _, parent := range g.parents[list[i]] {
-				if !seen[parent] {
-					seen[parent] = true
-					list = append(list, parent)
-				}
+// Close ends the nesting: from then on closures can be asked for, by many at once.
+func (g *Groups) Close() { g.above = make([]atomic.Pointer[[]int32], len(g.names)) }
+
+// walk remembers the groups that it came by.
+type walk struct {
+	seen  []uint32 // by group: the number of the walk that came by last
+	round uint32
+}
+
+// up is the sorted list of a group and all that it is nested in.
+func (g *Groups) up(id int32) []int32 {
+	if list := g.above[id].Load(); list != nil {
+		return *list
+	}
+	if len(g.parents[id]) == 0 {
+		return []int32{id}
+	}
+	w, _ := g.walks.Get().(*walk)
+	if w == nil || len(w.seen) < len(g.names) || w.round == math.MaxUint32 {
+		w = &walk{seen: make([]uint32, len(g.names))}
+	}
+	w.round++
+	list := []int32{id}
+	w.seen[id] = w.round
+	for i := 0; i < len(list); i++ {
+		for _, parent := range g.parents[list[i]] {
+			if w.seen[parent] != w.round {
+				w.seen[parent] = w.round
+				list = append(list, parent)
 			}
 		}
-		slices.Sort(list)
-		g.above[id] = list
 	}
+	g.walks.Put(w)
+	slices.Sort(list)
+	if g.kept.Add(int64(len(list))) <= mostKept {
+		g.above[id].Store(&list)
+	}
+	return list
 }
 
 // Closure is the sorted list of the groups that someone directly in these is in.
 func (g *Groups) Closure(direct []int32) []int32 {
 	if len(direct) == 1 {
-		return g.above[direct[0]]
+		return g.up(direct[0])
 	}
 	var all []int32
 	for _, id := range direct {
-		all = append(all, g.above[id]...)
+		all = append(all, g.up(id)...)
 	}
 	slices.Sort(all)
 	return slices.Compact(all)

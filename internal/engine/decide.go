@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"slices"
 
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/known"
@@ -156,7 +155,7 @@ func (f *frame) gather(d *signon.Decision) {
 	p.Enrolled, p.Now, p.Joined = f.person.Methods, f.now, f.person.JoinedDay
 	p.Session, p.Started, p.Device, p.App = so.Session.ID, so.Session.Started, f.device.ID, so.App
 	for _, name := range so.Presented {
-		switch id, ok := f.methodID(name, d); {
+		switch id, ok := f.methodID(name); {
 		case ok && id == demand.ChangedPassword:
 			p.Changed = true
 		case ok:
@@ -165,9 +164,23 @@ func (f *frame) gather(d *signon.Decision) {
 	}
 	for i := range so.Evidence {
 		e := &so.Evidence[i]
-		if id, ok := f.methodID(e.Method, d); ok && !e.Time.IsZero() {
+		if id, ok := f.methodID(e.Method); ok && !e.Time.IsZero() {
 			p.Records = append(p.Records, demand.Record{Method: id, Time: e.Time, Session: e.Session, Device: e.Device, App: e.App})
 		}
+	}
+	f.tellStrange(d)
+}
+
+// mostStrange is how many methods that are not known are told by name.
+const mostStrange = 20
+
+// tellStrange gives a notice of each method that is not known, and so counts for nothing.
+func (f *frame) tellStrange(d *signon.Decision) {
+	for _, name := range f.strange[:min(len(f.strange), mostStrange)] {
+		d.Notices = append(d.Notices, fmt.Sprintf("The method %q is not known and counts for nothing.", name))
+	}
+	if more := len(f.strange) - mostStrange; more > 0 {
+		d.Notices = append(d.Notices, fmt.Sprintf("Nor are %d more, which count for nothing.", more))
 	}
 }
 
@@ -186,16 +199,20 @@ func (f *frame) recordOf(id string) *posture.Record {
 }
 
 // methodID finds a method that was presented or recorded. One that the rulebook does not
-// know counts for nothing, and a notice says so.
-func (f *frame) methodID(name string, d *signon.Decision) (int, bool) {
+// know is noted once.
+func (f *frame) methodID(name string) (int, bool) {
 	if m, ok := f.rb.Methods.Lookup(name); ok {
 		return m.ID, true
 	}
 	if name == demand.ChangePassword {
 		return demand.ChangedPassword, true
 	}
-	if notice := fmt.Sprintf("The method %q is not known and counts for nothing.", name); name != "" && !slices.Contains(d.Notices, notice) {
-		d.Notices = append(d.Notices, notice)
+	if name != "" && !f.noted[name] {
+		if f.noted == nil {
+			f.noted = map[string]bool{}
+		}
+		f.noted[name] = true
+		f.strange = append(f.strange, name)
 	}
 	return 0, false
 }

@@ -58,6 +58,9 @@ type frame struct {
 	unmet    []demand.Asked
 	planner  demand.Planner
 	matched  []*policy
+
+	strange []string        // methods that the rulebook does not know, each once
+	noted   map[string]bool // the same
 }
 
 // lazy is a fact that is worked out at most once for a sign-on.
@@ -93,6 +96,9 @@ func (f *frame) release() {
 	}
 	p := &f.proof
 	p.Presented, p.Changed, p.Records = 0, false, p.Records[:0]
+	if f.noted != nil {
+		f.strange, f.noted = nil, nil
+	}
 	f.heard, f.enrolled, f.terms, f.unmet = f.heard[:0], f.enrolled[:0], f.terms[:0], f.unmet[:0]
 }
 

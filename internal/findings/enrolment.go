@@ -3,9 +3,9 @@ package findings
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"briskwarden.example/briskwarden/internal/demand"
-	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language/ast"
@@ -31,13 +31,41 @@ func (c *checker) enrolment() {
 	if c.rb.Unmatched == signon.Grant {
 		return
 	}
+	c.alike = map[string]people{}
 	for _, p := range c.rb.Policies {
-		for i := range p.Cases {
-			if k := &p.Cases[i]; k.Demand != nil && !draft(p) {
-				c.stuck(p, i, k.Demand)
-			}
+		if p.Within(rulebook.EnrolMethod) && slices.ContainsFunc(p.Cases, func(k rulebook.Case) bool { return k.Kind == rulebook.Grant || k.Kind == rulebook.StepUp }) {
+			c.enrols = append(c.enrols, p)
 		}
 	}
+	for _, w := range c.rb.Waivers {
+		if c.now.Before(w.Until) {
+			c.waiving = append(c.waiving, w)
+		}
+	}
+	for _, p := range c.rb.Policies {
+		if !draft(p) {
+			c.stuck(p)
+		}
+	}
+}
+
+// people are those whom selectors select and who sign on, by the methods that they are enrolled in.
+type people map[demand.Set][]*rulebook.Person
+
+// selected finds the people of a policy.
+func (c *checker) selected(who *rulebook.Who) people {
+	key := whoKey(who)
+	found, done := c.alike[key]
+	if !done {
+		found = people{}
+		for p := range c.rb.Selected(who) {
+			if !p.BreakGlass && p.Active != known.False {
+				found[p.Methods] = append(found[p.Methods], p)
+			}
+		}
+		c.alike[key] = found
+	}
+	return found
 }
 
 // draft reports whether the policy is a draft for everybody.
@@ -45,32 +73,64 @@ func draft(p *rulebook.Policy) bool {
 	return len(p.Stages) > 0 && !slices.ContainsFunc(p.Stages, func(s rulebook.StageLine) bool { return s.Stage != rulebook.Draft })
 }
 
-// stuck tells who cannot meet the demand of a case. People who have the same methods and
-// waivers fare alike.
-func (c *checker) stuck(p *rulebook.Policy, i int, d *demand.Demand) {
-	able := map[string]bool{}
-	var stuck []string
-	for _, person := range c.rb.People {
-		if person.BreakGlass || person.Active == known.False || !p.Who.Holds(person) {
+// stuck tells who cannot meet the demands of a policy's cases. People who have the same methods
+// fare alike, unless a waiver or a policy for enrolling makes a difference.
+func (c *checker) stuck(p *rulebook.Policy) {
+	enrols := sharing(c, p, c.enrols, func(q *rulebook.Policy) *rulebook.To { return &q.To })
+	waiving := sharing(c, p, c.waiving, func(w *rulebook.Waiver) *rulebook.To { return &w.To })
+	for i := range p.Cases {
+		d := p.Cases[i].Demand
+		if d == nil {
 			continue
 		}
-		lifts := c.rb.LiftsFor(p, person, c.now)
-		key := fmt.Sprint(person.Methods, lifts)
-		can, ok := able[key]
-		if !ok {
-			can = c.canMeet(d, person.Methods, lifts)
-			able[key] = can
+		n, first := 0, []string(nil)
+		const most = 3
+		for methods, list := range c.selected(&p.Who) {
+			if c.canMeet(d, methods, nil) {
+				continue
+			}
+			if len(enrols)+len(waiving) > 0 {
+				list = slices.DeleteFunc(slices.Clone(list), func(person *rulebook.Person) bool {
+					return lifted(c, d, person, waiving) || slices.ContainsFunc(enrols, func(q *rulebook.Policy) bool { return q.Who.Holds(person) })
+				})
+			}
+			n += len(list)
+			for _, person := range list[:min(len(list), most)] {
+				first = append(first, person.ID)
+			}
 		}
-		if !can && !c.mayEnrol(p, person) {
-			stuck = append(stuck, person.ID)
+		if n == 0 {
+			continue
+		}
+		slices.Sort(first)
+		names := strings.Join(first[:min(n, most)], ", ")
+		if n > most {
+			names += fmt.Sprintf(" and %d more", n-most)
+		}
+		c.warn(CannotEnrol, labelOf(p, i), "let them enrol by a policy for the action enrol-method, or except them",
+			"%s cannot meet the case %q (%s), and no policy lets them enrol: %s", count(n), p.Cases[i].Label, d.Text, names)
+	}
+}
+
+// sharing are those of some policies or waivers that are for an app that the policy is for.
+func sharing[T any](c *checker, p *rulebook.Policy, list []T, to func(T) *rulebook.To) (sharing []T) {
+	for _, x := range list {
+		if c.rb.ShareApp(&p.To, to(x)) {
+			sharing = append(sharing, x)
 		}
 	}
-	if len(stuck) == 0 {
-		return
+	return sharing
+}
+
+// lifted reports whether waivers take off what a person cannot meet.
+func lifted(c *checker, d *demand.Demand, person *rulebook.Person, waiving []*rulebook.Waiver) bool {
+	var lifts []*demand.Lift
+	for _, w := range waiving {
+		if w.Who.Holds(person) {
+			lifts = append(lifts, &w.Lift)
+		}
 	}
-	slices.Sort(stuck)
-	c.warn(CannotEnrol, labelOf(p, i), "let them enrol by a policy for the action enrol-method, or except them",
-		"%s cannot meet the case %q (%s), and no policy lets them enrol: %s", count(len(stuck)), p.Cases[i].Label, d.Text, diag.Few(stuck, 3))
+	return len(lifts) > 0 && c.canMeet(d, person.Methods, lifts)
 }
 
 func count(n int) string {
@@ -78,14 +138,6 @@ func count(n int) string {
 		return "1 user"
 	}
 	return fmt.Sprintf("%d users", n)
-}
-
-// mayEnrol reports whether a policy lets the person enrol at some app that the policy is for.
-func (c *checker) mayEnrol(p *rulebook.Policy, person *rulebook.Person) bool {
-	return slices.ContainsFunc(c.rb.Policies, func(q *rulebook.Policy) bool {
-		return q.Within(rulebook.EnrolMethod) && q.Who.Holds(person) && c.rb.ShareApp(&p.To, &q.To) &&
-			slices.ContainsFunc(q.Cases, func(k rulebook.Case) bool { return k.Kind == rulebook.Grant || k.Kind == rulebook.StepUp })
-	})
 }
 
 // breakGlass finds emergency accounts that their demand would keep out.

@@ -58,6 +58,10 @@ type checker struct {
 	rb   *rulebook.Rulebook
 	now  time.Time
 	list diag.List
+
+	alike   map[string]people  // by who they are selected by
+	enrols  []*rulebook.Policy // that let people enrol
+	waiving []*rulebook.Waiver // that are not over
 }
 
 func (c *checker) warn(code diag.Code, at ast.Name, help, format string, args ...any) {
@@ -120,10 +124,8 @@ func labelOf(p *rulebook.Policy, i int) ast.Name {
 }
 
 func (c *checker) anybody(who *rulebook.Who) bool {
-	for _, p := range c.rb.People {
-		if who.Holds(p) {
-			return true
-		}
+	for range c.rb.Selected(who) {
+		return true
 	}
 	return false
 }

@@ -72,18 +72,36 @@ var kindNames = map[string]string{"network": "network", "schedule": "schedule", 
 
 // apps finds apps that no policy is for.
 func (c *checker) apps() {
+	covered, enforced := c.coverage()
 	for d := range c.rb.Declarations() {
 		app, ok := d.(*ast.App)
 		if !ok {
 			continue
 		}
-		if !slices.ContainsFunc(c.rb.Policies, func(p *rulebook.Policy) bool { return p.To.Holds(c.rb.Apps[app.Name.Text]) }) {
+		switch name := app.Name.Text; {
+		case !covered[name]:
 			c.warn(AppOfNoPolicy, app.Name, "write a policy for it; until then the rulebook's unmatched decides", "no policy is for the app %s", app.Name)
-		} else if !slices.ContainsFunc(c.rb.Policies, func(p *rulebook.Policy) bool {
-			return p.To.Holds(c.rb.Apps[app.Name.Text]) && p.Within(rulebook.SignOn) && c.enforced(p)
-		}) {
+		case !enforced[name]:
 			c.warn(AppNotEnforced, app.Name, "enforce one of its policies; until then the rulebook's unmatched decides",
 				"no policy for signing on to the app %s is enforced", app.Name)
 		}
 	}
+}
+
+// coverage are the apps that some policy is for, and those with one for signing on that is enforced.
+func (c *checker) coverage() (covered, enforced map[string]bool) {
+	covered, enforced = map[string]bool{}, map[string]bool{}
+	for _, p := range c.rb.Policies {
+		stops := p.Within(rulebook.SignOn) && c.enforced(p)
+		if all := len(c.rb.Apps); p.To.IsEverything() && len(covered) == all && (!stops || len(enforced) == all) {
+			continue
+		}
+		for app := range c.rb.AppsOf(&p.To) {
+			covered[app.Name] = true
+			if stops {
+				enforced[app.Name] = true
+			}
+		}
+	}
+	return covered, enforced
 }

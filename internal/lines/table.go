@@ -80,21 +80,23 @@ func EachRow(in io.Reader, header Header, row func(*Table) error) error {
 }
 
 func (t *Table) header(h Header) error {
+	seen := map[string]bool{}
 	for i, name := range t.cells {
 		switch {
 		case name == "":
 			return fmt.Errorf("column %d has no name", i+1)
-		case slices.Contains(t.Columns, name):
+		case seen[name]:
 			return fmt.Errorf("the column %q stands twice", name)
 		case !slices.Contains(h.Known, name) && !h.Free(name):
 			if like := spell.Like(name, h.Known); like != "" {
 				return fmt.Errorf("there is no column %q: did you mean %q?", name, like)
 			}
 		}
+		seen[name] = true
 		t.Columns = append(t.Columns, name)
 	}
-	if !slices.Contains(t.Columns, h.Needs) {
-		return fmt.Errorf("the header has no column %q: found %s", h.Needs, strings.Join(t.Columns, ", "))
+	if !seen[h.Needs] {
+		return fmt.Errorf("the header has no column %q: found %s", h.Needs, strings.Join(t.Columns[:min(len(t.Columns), 20)], ", "))
 	}
 	return nil
 }

@@ -44,10 +44,12 @@ type census struct {
 	origins map[int32]Origin // of groups
 	breakIn map[string]bool  // the break-glass users
 
-	userFacts map[string]*fact.Attribute // by name without "user."
-	words     map[string]string          // attributes' values, once each
-	values    map[string][]fact.Value    // sets of attributes, once each
-	key       []byte
+	userFacts   map[string]*fact.Attribute // by name without "user."
+	memberships int                        // in groups, nested ones counted, of people in the same ones once
+
+	words  map[string]string       // attributes' values, once each
+	values map[string][]fact.Value // sets of attributes, once each
+	key    []byte
 }
 
 // holder is who or what has a resource id or a DN.
@@ -439,7 +441,14 @@ func (c *census) close() {
 	for _, p := range c.r.rb.People {
 		c.finish(p, closures)
 	}
+	if c.memberships > mostMemberships {
+		c.r.fail(c.r.decls.rulebook.Name, "nest groups less deep", "the groups of all people, those nested counted, are more than %d", mostMemberships)
+	}
 }
+
+// mostMemberships is in how many groups all people may be, nested ones counted, and people who
+// are in the same ones counted once.
+const mostMemberships = 100_000_000
 
 // circle reports groups that contain each other, at the block of one of them if it has one.
 func (c *census) circle(groups []string) {
@@ -526,7 +535,10 @@ func (c *census) finish(p *Person, closures map[string][]int32) {
 	}
 	list, ok := closures[string(c.key)]
 	if !ok {
-		list = c.r.rb.Groups.Closure(direct)
+		if c.memberships <= mostMemberships {
+			list = c.r.rb.Groups.Closure(direct)
+		}
+		c.memberships += len(list)
 		closures[string(c.key)] = list
 	}
 	p.Groups = list

@@ -47,8 +47,18 @@ func (l *Loaded) aside(n int, what string) {
 	}
 }
 
+// mostTallies is how many kinds of things are counted apart for one file.
+const (
+	mostTallies = 40
+	otherTally  = "of further kinds"
+)
+
 func tallied(list []Tally, n int, what string) []Tally {
 	i := slices.IndexFunc(list, func(t Tally) bool { return t.What == what })
+	if i < 0 && len(list) >= mostTallies {
+		i = slices.IndexFunc(list, func(t Tally) bool { return t.What == otherTally })
+		what = otherTally
+	}
 	if i < 0 {
 		return append(list, Tally{n, what})
 	}

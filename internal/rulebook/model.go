@@ -37,6 +37,7 @@ type Rulebook struct {
 	Facts       *fact.Table
 	Methods     *demand.Methods
 	Within      []*demand.Demand // what "user has" asks for; a demand's id is its index
+	selected    selection
 	Groups      *directory.Groups
 	GroupPlaces map[int32]token.Pos // where each group that is declared or listed stands first
 	People      map[string]*Person
@@ -396,16 +397,6 @@ func (t *To) Holds(a *App) bool {
 		return s.Kind == Everything || s.Kind == IsApp && s.Name == a.Name || s.Kind == HasTag && slices.Contains(a.Tags, s.Tag)
 	}
 	return slices.ContainsFunc(t.Items, holds) && !slices.ContainsFunc(t.Except, holds)
-}
-
-// ShareApp reports whether some app is among both.
-func (rb *Rulebook) ShareApp(a, b *To) bool {
-	for _, app := range rb.Apps {
-		if a.Holds(app) && b.Holds(app) {
-			return true
-		}
-	}
-	return false
 }
 
 // LiftsFor are what the waivers that are not over at an instant may take off a person at some
