@@ -107,11 +107,18 @@ func plotOf(c Chart) (p *plot.Plot, width, height vg.Length) {
 	p.Legend.Top, p.Legend.ThumbnailWidth, p.Legend.Padding = true, 10, 2
 	switch c := c.(type) {
 	case *Bars:
-		return p, 640, c.drawOn(p)
+		if len(c.Bars) > 0 {
+			return p, 640, c.drawOn(p)
+		}
 	case *Grid:
+		if len(c.Rows) == 0 || len(c.Columns) == 0 {
+			break
+		}
 		return p, vg.Length(150 + max(60*len(c.Columns), 250)), c.drawOn(p)
 	}
-	return p, 640, 400
+	p.HideAxes()
+	p.Title.Text += ": nothing to show"
+	return p, 640, 80
 }
 
 // drawOn draws bars, and tells how high they want to be.
