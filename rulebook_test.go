@@ -2,6 +2,7 @@ package briskwarden_test
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -145,6 +146,87 @@ policy p { who group sailors, user ann to everything
 	}
 	_, err = rules.Decide(signon.SignOn{User: "trouble", App: "news"})
 	require.ErrorIs(t, err, errDown)
+}
+
+// TestDeclaredUsersAreNotLookedUp: a directory outside has no say on a user of the rulebook, an
+// emergency account least of all.
+func TestDeclaredUsersAreNotLookedUp(t *testing.T) {
+	asked := map[string]int{}
+	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(`rulebook r { floor none  break-glass user root => password  directory "p.csv" }
+user ann { methods password }
+user root { methods password }
+app news { }
+policy p { who user ann, user bob to everything otherwise => step-up password }
+policy q { who group bad to everything otherwise => block }
+group bad { }`)}, "p.csv": {Data: []byte("id,methods\nbob,password\n")}}, briskwarden.WithPeople(peopleFunc(func(id string) (briskwarden.Person, bool, error) {
+		asked[id]++
+		return briskwarden.Person{ID: id, Groups: []string{"bad"}, Disabled: true}, true, nil
+	})))
+	require.NoError(t, err)
+	for _, user := range []string{"ann", "bob", "root"} {
+		d, err := rules.Decide(signon.SignOn{User: user, App: "news", Presented: []string{"password"}})
+		require.NoError(t, err)
+		require.Equal(t, signon.Grant, d.Outcome, user)
+	}
+	require.Empty(t, asked)
+	d, err := rules.Decide(signon.SignOn{User: "eve", App: "news", Presented: []string{"password"}})
+	require.NoError(t, err)
+	require.Equal(t, signon.Block, d.Outcome)
+	require.Equal(t, map[string]int{"eve": 1}, asked)
+}
+
+// TestInventoryAndSignOn: whose word stands for each field, where both state it or one does.
+func TestInventoryAndSignOn(t *testing.T) {
+	for field, inventoryWins := range map[string]bool{"managed": true, "compliant": true, "registered": true, "encrypted": false, "firewall": false, "screenlock": false, "jailbroken": false} {
+		rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { unmatched block floor none devices \"d.jsonl\" }\nuser ann { methods pin }\napp news { }\n" +
+			"policy p { who everyone to everything case \"yes\" when device." + field + " => grant case \"no\" when device." + field + " is no => step-up pin otherwise => block }")},
+			"d.jsonl": {Data: []byte(`{"id":"yes","` + field + `":true}` + "\n" + `{"id":"no","` + field + `":false}` + "\n" + `{"id":"silent"}` + "\n")}})
+		require.NoError(t, err)
+		word := map[bool]signon.Outcome{true: signon.Grant, false: signon.StepUp}
+		silent := signon.Block // unknown
+		if inventoryWins {
+			silent = signon.StepUp // no
+		}
+		for _, c := range []struct {
+			inventory string
+			stated    signon.YesNo
+			want      signon.Outcome
+		}{
+			{"yes", signon.No, word[inventoryWins]}, {"no", signon.Yes, word[!inventoryWins]}, {"yes", signon.Unknown, signon.Grant}, {"no", signon.Unknown, signon.StepUp},
+			{"silent", signon.Yes, signon.Grant}, {"silent", signon.No, signon.StepUp}, {"silent", signon.Unknown, silent}, {"unheard", signon.Unknown, silent},
+		} {
+			so := signon.SignOn{User: "ann", App: "news", Device: &signon.Device{ID: c.inventory}}
+			flags := map[string]*signon.YesNo{"managed": &so.Device.Managed, "compliant": &so.Device.Compliant, "registered": &so.Device.Registered, "encrypted": &so.Device.Encrypted,
+				"firewall": &so.Device.Firewall, "screenlock": &so.Device.ScreenLock, "jailbroken": &so.Device.Jailbroken}
+			*flags[field] = c.stated
+			d, err := rules.Decide(so)
+			require.NoError(t, err)
+			require.Equal(t, c.want, d.Outcome, "%s: the inventory says %s, the sign-on %d", field, c.inventory, c.stated)
+		}
+	}
+}
+
+// TestChallenges: acr_values is what every listed set reaches, and max_age the shortest of the ages.
+func TestChallenges(t *testing.T) {
+	for demand, want := range map[string]string{
+		"passkey or password":                              "aal1 -1",
+		"password or passkey":                              "aal1 -1",
+		"passkey or security-key and password":             "aal3 -1",
+		"(passkey or security-key and password) every 12h": "aal3 43200",
+		"passkey every 12h and app-code every 1h":          "aal3 3600",
+		"app-code every 1h and passkey every 12h":          "aal3 3600",
+		"app-code every time and passkey every 12h":        "aal3 0",
+		"password and app-code":                            "aal2 -1",
+		"password and app-code or password every 2h":       "aal1 7200",
+		"change-password every 1h and passkey every 2h":    "aal3 3600",
+		"aal2 every 30m":                                   "aal2 1800",
+	} {
+		rules := open(t, "rulebook r { floor none }\nuser ann { methods password, passkey, app-code, security-key }\napp news { }\npolicy p { who everyone to everything otherwise => step-up "+demand+" }")
+		d, err := rules.Decide(signon.SignOn{User: "ann", App: "news", Time: oracleEpoch})
+		require.NoError(t, err)
+		require.Equal(t, signon.StepUp, d.Outcome)
+		require.Equal(t, want, fmt.Sprint(d.ACR, " ", d.MaxAge), demand)
+	}
 }
 
 func TestStatedAttributesAreCheckedAndLimited(t *testing.T) {

@@ -88,6 +88,31 @@ func TestReadQuickly(t *testing.T) {
 	}
 }
 
+// TestEveryByteCounts changes each byte of a line whose shape is known: what stands between the
+// values is compared to its last word, so that the library reads what is another shape.
+func TestEveryByteCounts(t *testing.T) {
+	for i := range logged {
+		for _, c := range []byte{'x', '"', ' '} {
+			text := []byte(logged)
+			if text[i] == c {
+				continue
+			}
+			text[i] = c
+			var r Reader
+			_, _ = r.DecodeLogged([]byte(logged))
+			var ours Logged
+			if !r.quickly(text, &ours, new(Space)) {
+				continue
+			}
+			read, err := readRequest(text)
+			require.NoError(t, err, "%s", text)
+			theirs, err := read.logged()
+			require.NoError(t, err, "%s", text)
+			require.Equal(t, theirs, ours, "%s", text)
+		}
+	}
+}
+
 // TestNoFieldStandsTwice teaches the same fields in two orders, of which no third may be made up.
 func TestNoFieldStandsTwice(t *testing.T) {
 	var r Reader

@@ -86,6 +86,12 @@ func TestPastAgreesWithTheDefinition(t *testing.T) {
 		}
 		for i := range 200 + r.IntN(200) {
 			if i == 100 {
+				for _, before := range learned { // what a branch began with, it knows
+					branch := past.Branch()
+					require.False(t, branch.Learn(&before), "an id of what it began with")
+					before.Query = history.Query{User: before.User + "'", At: before.At}
+					require.True(t, branch.Learn(&before), "the same id of another user is another")
+				}
 				past = past.Branch()
 			}
 			s := history.SignOn{Query: random(), ID: fmt.Sprint("s", i)}
@@ -269,6 +275,14 @@ func TestNothingForgottenLoosens(t *testing.T) {
 	learn(past, 4_000, night.Add(2*time.Hour), time.Minute, place.Location{})
 	before := ask(past, night.Add(time.Minute), at(38, -9, 10))
 	require.Equal(t, []bool{false, true}, []bool{before.TravelKnown, before.Strayed}, "where the user was before that is forgotten")
+
+	past = history.NewPast(time.UTC) // a device and a country that were seen long ago, and again since
+	for _, days := range []int{-100, -80} {
+		past.Learn(&history.SignOn{Query: history.Query{User: "ann", At: night.AddDate(0, 0, days), Device: "tab", Country: "NO"}})
+	}
+	learn(past, 5_000, night.AddDate(0, 0, -30), time.Minute, place.Location{})
+	seen := past.Before(&history.Query{User: "ann", At: night, Device: "tab", Country: "NO"})
+	require.Equal(t, []known.Truth{known.False, known.False}, []known.Truth{seen.NewDevice, seen.NewCountry}, "the last time counts")
 
 	past = history.NewPast(time.UTC)
 	learn(past, 20, noon.Add(-20*24*time.Hour), 24*time.Hour, place.Location{})

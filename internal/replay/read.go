@@ -81,6 +81,7 @@ func firstTime(in *bufio.Reader) time.Time {
 // reading gives the blocks of logs, one log after the other.
 type reading struct {
 	logs  []Log
+	size  int    // of a block, in bytes
 	rest  []byte // of the log at hand, after its last whole line
 	line  int    // lines given of it
 	begun bool
@@ -119,7 +120,7 @@ func (r *reading) next() (*block, error) {
 	}
 	b.text = text
 	data := *text
-	if least := max(blockSize, 2*len(r.rest)); len(data) < least {
+	if least := max(r.size, 2*len(r.rest)); len(data) < least {
 		data = make([]byte, least)
 	}
 	n := copy(data, r.rest)

@@ -22,6 +22,8 @@ type Options struct {
 	Outcome   string    // with this outcome, as it is decided now; empty is any
 	AsDecided bool      // the history learns what the rulebook grants, not what the log says was granted
 	Workers   int       // how many work at a time; 0 is one for each processor
+	Window    int       // how many lines later than where its time belongs a line may stand; 0 is Late
+	BlockSize int       // of the blocks in which logs are read, in bytes; 0 is 256 KiB
 	Decisions io.Writer // takes the decisions on what counts, as JSON Lines; nil for none
 	Progress  func(signOns int)
 }

@@ -450,3 +450,46 @@ func decodeAll(b *testing.B, in io.Reader) {
 	close(blocks)
 	wg.Wait()
 }
+
+// TestWindowsAndBlocks replays logs of which lines stand late by as much as the window, and by
+// more, in blocks that hold a few lines each and serve again at once.
+func TestWindowsAndBlocks(t *testing.T) {
+	rb := skerry(t)
+	names, texts := demoLogs(t)
+	var lines []string
+	for _, name := range names {
+		lines = append(lines, slices.Collect(strings.Lines(texts[name]))...)
+	}
+	replayed := func(lines []string, o replay.Options) (string, string) {
+		var out bytes.Buffer
+		o.Group, o.Decisions = -1, &out
+		s := run(t, rb, o, replay.Log{Name: "log", In: strings.NewReader(strings.Join(lines, ""))})
+		return plain(s), out.String()
+	}
+	at := func(line string) time.Time {
+		l, err := signon.DecodeLogged([]byte(line))
+		require.NoError(t, err)
+		return l.Time
+	}
+	wantCounts, wantDecisions := replayed(lines, replay.Options{Workers: 1})
+	for _, window := range []int{7, 512} {
+		for _, block := range []int{512, 4096, 100_000} {
+			late := slices.Clone(lines)
+			for i := 3; i+window < len(late); i += window + 20 { // as late as may be
+				for !at(late[i]).Before(at(late[i+1])) { // so that its place is plain
+					i++
+				}
+				line := late[i]
+				late = slices.Insert(slices.Delete(late, i, i+1), i+window, line)
+			}
+			counts, decisions := replayed(late, replay.Options{Workers: 2, Window: window, BlockSize: block})
+			require.Equal(t, wantCounts, counts, "window %d, blocks of %d", window, block)
+			require.True(t, wantDecisions == decisions, "window %d, blocks of %d", window, block)
+		}
+		later := slices.Clone(lines)
+		line := later[3]
+		later = slices.Insert(slices.Delete(later, 3, 4), len(later)/2, line)
+		_, decisions := replayed(later, replay.Options{Workers: 2, Window: window, BlockSize: 512})
+		require.False(t, wantDecisions == decisions, "a line that stands later than the window is decided where it stands")
+	}
+}

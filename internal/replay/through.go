@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"cmp"
 	"errors"
 	"hash/maphash"
 	"runtime"
@@ -51,7 +52,7 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 
 // run takes all lines of the logs.
 func (r *through) run(logs []Log) error {
-	r.in = &reading{logs: ordered(logs)}
+	r.in = &reading{logs: ordered(logs), size: cmp.Or(r.options.BlockSize, blockSize)}
 	type batch struct {
 		blocks []*block
 		err    error
@@ -183,7 +184,7 @@ func (r *through) lineUp(ready []queued, lanes int) (ends []int) {
 
 // take takes what no later line can come before; at the end, all that is left.
 func (r *through) take(last bool) error {
-	ready := r.waiting[:max(0, len(r.waiting)-Late)]
+	ready := r.waiting[:max(0, len(r.waiting)-cmp.Or(r.options.Window, Late))]
 	if last {
 		ready = r.waiting
 	}
