@@ -126,3 +126,25 @@ func FuzzScan(f *testing.F) {
 		require.Equal(t, token.EOF, tokens[len(tokens)-1].Kind)
 	})
 }
+
+// TestPlainDataStandsInAnyOrder: clauses of plain data do, and each still stands once; those of policies keep theirs.
+func TestPlainDataStandsInAnyOrder(t *testing.T) {
+	for _, src := range []string{
+		"user a { attr x 1  active no  risk low  joined 2024-01-01  methods pin  groups g  type guest }",
+		"app a { url \"https://a.example\"  tags t  about \"x\" }",
+		"action a { about \"x\" }",
+		"method m { phishing-resistant  amr x  kind possession  hardware }",
+	} {
+		checkFormat(t, src)
+		_, err := language.Parse("x.warden", []byte(src))
+		require.NoError(t, err, src)
+	}
+	for src, want := range map[string]string{
+		"user a { methods pin  type guest  methods pin }":            `"methods" stands twice`,
+		"method m { hardware }":                                      `has no "kind"`,
+		"policy p { to everything who everyone otherwise => block }": `"who" stands after "to"`,
+	} {
+		_, err := language.Parse("x.warden", []byte(src))
+		require.ErrorContains(t, err, want, src)
+	}
+}

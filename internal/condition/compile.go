@@ -158,9 +158,42 @@ func (k *compiler) noFact(c, before *ast.Compare) Node {
 	if c.Op == ast.Bare && before != nil && len(before.Values) > 0 && before.Op != ast.Is && before.Op != ast.IsNot {
 		help = fmt.Sprintf("inside a list, write a comma: %s, %s", before, c.Fact)
 	} else if help == "" && (strings.HasPrefix(c.Fact.Text, "user.") || strings.HasPrefix(c.Fact.Text, "device.")) {
-		help = fmt.Sprintf("declare it: attribute %s word", c.Fact.Text)
+		help = fmt.Sprintf("declare it: attribute %s %s", c.Fact.Text, typeMeant(c).Keyword())
+	}
+	if word := strings.ToLower(c.Fact.Text); word != c.Fact.Text && slices.Contains([]string{"and", "or", "not", "surely"}, word) {
+		help = "write it in small letters: " + word
 	}
 	return k.fail(c.Fact, help, "there is no fact %q", c.Fact.Text)
+}
+
+// typeMeant guesses the type of an attribute by what is asked about it.
+func typeMeant(c *ast.Compare) fact.Type {
+	switch {
+	case c.Op == ast.Bare && c.Known == ast.NoKnown:
+		return fact.YesNo
+	case c.Op == ast.GE || c.Op == ast.LE || c.Op == ast.GT || c.Op == ast.LT:
+		return fact.Number
+	case c.Op == ast.Within || c.Op == ast.NotWithin || c.Op == ast.Before || c.Op == ast.After:
+		return fact.Date
+	case len(c.Values) == 1:
+		return TypeOf(c.Values[0].Text)
+	}
+	return fact.Word
+}
+
+// TypeOf guesses the type of an attribute by one of its values.
+func TypeOf(value string) fact.Type {
+	_, isNumber := ParseNumber(value)
+	_, notDate := schedule.ParseDate(value)
+	switch {
+	case value == "yes" || value == "no":
+		return fact.YesNo
+	case isNumber && value != "":
+		return fact.Number
+	case notDate == nil:
+		return fact.Date
+	}
+	return fact.Word
 }
 
 func (k *compiler) wrongOperator(c *ast.Compare, f *fact.Fact) Node {
@@ -335,7 +368,11 @@ func (k *compiler) within(c *ast.Compare, f *fact.Fact) Node {
 	v := c.Values[0]
 	d, err := parser.ParseDuration(v.Text)
 	if err != nil || v.Quoted || len(c.Values) > 1 {
-		return k.fail(c.Values[len(c.Values)-1], "write one whole number and m, h, d or w: within 24h", "%q asks for one age", "within")
+		help := "write one whole number and m, h, d or w: within 24h"
+		if short := parser.ShortDuration(v.Text, ""); short != "" {
+			help = "write " + short
+		}
+		return k.fail(c.Values[len(c.Values)-1], help, "%q asks for one age", "within")
 	}
 	return &withinNode{f, demand.Duration(d)}
 }
@@ -361,6 +398,8 @@ func (k *compiler) time(c *ast.Compare, f *fact.Fact) Node {
 		help := "write a date (2026-12-01), an instant (2026-12-01T08:00) or an attribute that is a date"
 		if hint := spell.Hint(v.Text, k.Facts.Names()); hint != "" {
 			help = hint
+		} else if strings.HasPrefix(v.Text, "user.") || strings.HasPrefix(v.Text, "device.") {
+			help = fmt.Sprintf("declare it: attribute %s date", v.Text)
 		}
 		return k.fail(v, help, "%q is neither a date nor an instant", v.Text)
 	}

@@ -2,6 +2,7 @@ package demand
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ type Names struct {
 	Methods  *Methods
 	Named    map[string]ast.Demand
 	Baseline func(ast.Name) (id int, ok bool) // reports an unknown one itself
+	IsFact   func(name string) bool           // whether a condition could ask about it
 }
 
 // maxNodes is how large a demand may grow when its named demands are written out.
@@ -159,18 +161,30 @@ func (c *compiler) atom(d *ast.DemandAtom, inherited Fresh, underOr bool) *node 
 	if name == ChangePassword {
 		return &node{op: changePassword, fresh: fresh}
 	}
+	if c.names.IsFact != nil && c.names.IsFact(name) {
+		return c.fail(d.Name, fmt.Sprintf("ask about it before the outcome: when %s; what a device must be, a demand asks with \"device meets BASELINE\"", name),
+			"%q is a fact, and no method or demand", name)
+	}
 	return c.fail(d.Name, c.nearest(name), "there is no method or demand %q", name)
 }
 
 func (c *compiler) nearest(name string) string {
-	candidates := append(c.names.Methods.Names(), FixedNames...)
-	for n := range c.names.Named {
-		candidates = append(candidates, n)
-	}
-	if hint := spell.Hint(name, candidates); hint != "" {
+	candidates := append(slices.Clone(c.names.Methods.Names()), FixedNames...)
+	candidates = append(candidates, slices.Sorted(maps.Keys(c.names.Named))...)
+	return NearestOrAll(name, candidates)
+}
+
+// NearestOrAll suggests the name that was likely meant, or else lists those there are.
+func NearestOrAll(name string, known []string) string {
+	if hint := spell.Hint(name, known); hint != "" {
 		return hint
 	}
-	return "declare it with \"method\" or \"demand\""
+	const most = 40
+	text := strings.Join(known[:min(len(known), most)], ", ")
+	if more := len(known) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return "known here: " + text
 }
 
 // named writes out a named demand. Errors inside it belong to its own declaration.
@@ -199,7 +213,7 @@ func (c *compiler) enrol(d *ast.DemandAtom, underOr bool) *node {
 	c.enrols = true
 	m, ok := c.names.Methods.Lookup(d.Name.Text)
 	if !ok {
-		return c.fail(d.Name, spell.Hint(d.Name.Text, c.names.Methods.Names()), "there is no method %q to enrol in", d.Name.Text)
+		return c.fail(d.Name, NearestOrAll(d.Name.Text, c.names.Methods.Names()), "there is no method %q to enrol in", d.Name.Text)
 	}
 	if underOr {
 		return c.fail(d.Name, underOrHelp, "an enrol never stands under \"or\"")

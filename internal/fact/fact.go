@@ -86,6 +86,14 @@ var typeNames = [...]string{"membership", "membership", "yes or no", "word", "co
 // String names the type for a message.
 func (t Type) String() string { return typeNames[t] }
 
+// Keyword is the type as the declaration of an attribute names it.
+func (t Type) Keyword() string {
+	if t == YesNo {
+		return "yes-no"
+	}
+	return t.String()
+}
+
 // Fact is one row of the table.
 type Fact struct {
 	Slot   Slot

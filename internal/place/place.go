@@ -2,8 +2,10 @@
 package place
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
+	mathbits "math/bits"
 	"net/netip"
 	"strings"
 
@@ -44,6 +46,9 @@ func parseAddr(text string) (netip.Addr, error) {
 func parsePrefix(text string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
+		if length, ok := maskLength(text); ok {
+			return p, fmt.Errorf("%q is no prefix: write its length, %s", text, length)
+		}
 		if a, bits, _ := strings.Cut(text, "/"); bits != "" {
 			if addr, bad := parseAddr(a); bad == nil {
 				return p, fmt.Errorf("%q is no prefix: the length of %s goes from 0 to %d", text, family(addr), addr.BitLen())
@@ -58,6 +63,22 @@ func parsePrefix(text string) (netip.Prefix, error) {
 		p = netip.PrefixFrom(p.Addr().Unmap(), p.Bits()-96)
 	}
 	return p, nil
+}
+
+// maskLength turns a prefix of IPv4 with a mask, such as 192.0.2.0/255.255.255.128, into one with a length.
+func maskLength(text string) (string, bool) {
+	a, mask, _ := strings.Cut(text, "/")
+	m, err := netip.ParseAddr(mask)
+	if err != nil || !m.Is4() {
+		return "", false
+	}
+	b := m.As4()
+	bits := binary.BigEndian.Uint32(b[:])
+	n := mathbits.LeadingZeros32(^bits)
+	if bits != ^uint32(0)<<(32-n) {
+		return "", false
+	}
+	return fmt.Sprintf("%s/%d", a, n), true
 }
 
 func family(a netip.Addr) string {

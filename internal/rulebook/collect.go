@@ -3,10 +3,12 @@ package rulebook
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 )
@@ -143,10 +145,28 @@ func (r *resolver) unknown(n ast.Name, what string, known []string) {
 	if what == "countries" {
 		what = "set of countries"
 	}
-	if hint := spell.Hint(n.Text, known); hint != "" {
+	hint := spell.Hint(n.Text, known)
+	switch {
+	case hint != "":
 		help = hint
+	case strings.ContainsRune(n.Text, ','):
+		help = fmt.Sprintf("a text in quotes is one name; several stand with commas between: %s", strings.Join(splitNames(n.Text), ", "))
+	case what == "method":
+		help = demand.NearestOrAll(n.Text, known)
+	case what == "schedule":
+		if _, _, err := schedule.ParseHours(n.Text); err == nil {
+			help = fmt.Sprintf("give the hours a name: schedule NAME { mon-sun %s }, and ask whether time is in NAME", n.Text)
+		}
 	}
 	r.fail(n, help, "there is no %s %q", what, n.Text)
+}
+
+// splitNames are the names of a text with commas between.
+func splitNames(text string) (names []string) {
+	for name := range strings.SplitSeq(text, ",") {
+		names = append(names, ast.Name{Text: strings.TrimSpace(name)}.String())
+	}
+	return names
 }
 
 func keysOf[V any](m map[string]V) []string {

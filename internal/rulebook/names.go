@@ -3,6 +3,7 @@ package rulebook
 import (
 	"errors"
 	"slices"
+	"strings"
 
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/place"
@@ -72,6 +73,21 @@ func (n *names) userHas(name ast.Name) int {
 	return id
 }
 
+// countryHelp suggests the code that a text of two letters was meant to be.
+func countryHelp(text string) string {
+	meant := strings.ToUpper(text)
+	switch meant { // what is said of these in everyday life is not what ISO 3166-1 assigns
+	case "UK":
+		meant = "GB"
+	case "EL":
+		meant = "GR"
+	}
+	if signon.IsCountry(meant) {
+		return "write " + meant
+	}
+	return "countries are ISO 3166-1 alpha-2 codes in capitals, such as NO"
+}
+
 // Countries are the codes that a country or a set of countries stands for.
 func (n *names) Countries(name ast.Name) ([]string, bool) {
 	if signon.IsCountry(name.Text) {
@@ -81,7 +97,7 @@ func (n *names) Countries(name ast.Name) ([]string, bool) {
 		return n.r.flatten(name.Text), true
 	}
 	if len(name.Text) == 2 {
-		n.r.fail(name, "countries are ISO 3166-1 alpha-2 codes in capitals, such as NO", "there is no country %q", name.Text)
+		n.r.fail(name, countryHelp(name.Text), "there is no country %q", name.Text)
 		return nil, false
 	}
 	n.r.unknown(name, "countries", keysOf(n.r.decls.countries.byName))

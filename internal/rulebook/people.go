@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
@@ -105,7 +106,7 @@ func (r *resolver) values(p *Person, attrs []ast.Attr) {
 					known = append(known, name)
 				}
 			}
-			r.undeclared(a.Name, "user."+a.Name.Text, known)
+			r.undeclared(a.Name, "user."+a.Name.Text, a.Value.Text, known)
 			continue
 		}
 		if slices.Contains(seen, a.Name.Text) {
@@ -119,8 +120,8 @@ func (r *resolver) values(p *Person, attrs []ast.Attr) {
 	}
 }
 
-func (r *resolver) undeclared(n ast.Name, full string, known []string) {
-	help := fmt.Sprintf("declare it: attribute %s word", full)
+func (r *resolver) undeclared(n ast.Name, full, value string, known []string) {
+	help := fmt.Sprintf("declare it: attribute %s %s", full, condition.TypeOf(value).Keyword())
 	if hint := spell.Hint(n.Text, known); hint != "" {
 		help = hint
 	}

@@ -82,7 +82,7 @@ func (r *resolver) countries() {
 		for _, item := range d.Items {
 			if r.decls.countries.byName[item.Text] == nil && !signon.IsCountry(item.Text) {
 				if len(item.Text) == 2 {
-					r.fail(item, "countries are ISO 3166-1 alpha-2 codes in capitals, such as NO", "there is no country %q", item.Text)
+					r.fail(item, countryHelp(item.Text), "there is no country %q", item.Text)
 				} else {
 					r.unknown(item, "countries", known)
 				}

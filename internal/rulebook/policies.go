@@ -8,7 +8,6 @@ import (
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/demand"
-	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -166,7 +165,7 @@ func (r *resolver) liftName(lift *demand.Lift, n ast.Name) {
 	default:
 		if _, ok := r.decls.demands.byName[n.Text]; !ok {
 			known := append(r.rb.Methods.Names(), demand.FixedNames...)
-			r.fail(n, spell.Hint(n.Text, append(known, keysOf(r.decls.demands.byName)...)), "there is no method or demand %q", n.Text)
+			r.fail(n, demand.NearestOrAll(n.Text, append(slices.Clone(known), keysOf(r.decls.demands.byName)...)), "there is no method or demand %q", n.Text)
 		}
 		lift.Named[n.Text] = true
 	}

@@ -93,7 +93,8 @@ func (r *resolver) methods() {
 	}
 	r.rb.Methods = methods
 	r.names.demand = demand.Names{Methods: methods, Named: map[string]ast.Demand{},
-		Baseline: func(n ast.Name) (int, bool) { return r.names.declared(n, "baseline", r.names.baselines) }}
+		Baseline: func(n ast.Name) (int, bool) { return r.names.declared(n, "baseline", r.names.baselines) },
+		IsFact:   func(name string) bool { _, is := r.rb.Facts.Lookup(name); return is }}
 	for _, d := range r.decls.demands.list {
 		r.allowedName(d.Name)
 		if m, ok := methods.Lookup(d.Name.Text); ok {

@@ -48,7 +48,7 @@ func (t *teller) signOn(s *ast.SignOn) signon.SignOn {
 		so.IP = a
 	}
 	if so.Country = s.Country.Text; s.Country.Given() && !signon.IsCountry(so.Country) {
-		t.fail(s.Country, "countries are ISO 3166-1 alpha-2 codes in capitals, such as NO", "there is no country %q", so.Country)
+		t.fail(s.Country, countryHelp(so.Country), "there is no country %q", so.Country)
 	}
 	if s.Risk.Given() {
 		x, ok := condition.ParseNumber(s.Risk.Text)
@@ -158,7 +158,7 @@ func (t *teller) attribute(d *signon.Device, f ast.Attr, fields []string) {
 		t.fail(f.Name, help, "a device has no field %q", f.Name.Text)
 		return
 	case !a.FromRequest:
-		t.fail(f.Name, fmt.Sprintf("declare it so: attribute %s %s from request", a.Name, a.Type), "a sign-on may not state %q", a.Name)
+		t.fail(f.Name, fmt.Sprintf("declare it so: attribute %s %s from request", a.Name, a.Type.Keyword()), "a sign-on may not state %q", a.Name)
 		return
 	}
 	v, err := ReadValue(a.Type, f.Value.Text, t.rb.Zone)

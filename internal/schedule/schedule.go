@@ -72,7 +72,20 @@ func parseClock(text string) (minutes int, err error) {
 			return h*60 + m, nil
 		}
 	}
+	if meant := clockMeant(text); meant != "" {
+		return 0, fmt.Errorf("%q is no time of day: write %s", text, meant)
+	}
 	return 0, fmt.Errorf("%q is no time of day: from 00:00 to 24:00", text)
+}
+
+// clockMeant is a time of day such as 7:00, 7am or 7:30pm as it is written here; "" where it is none.
+func clockMeant(text string) string {
+	for _, layout := range []string{"3:04", "15", "3pm", "3PM", "3:04pm", "3:04PM", "15.04", "15:04:05"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t.Format("15:04")
+		}
+	}
+	return ""
 }
 
 func (w Window) contains(day time.Weekday, minute int) bool {

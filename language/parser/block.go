@@ -27,7 +27,10 @@ func (c *clause) matches(t token.Token) bool {
 	return t.Kind == token.Word && t.Text == c.word
 }
 
-// block parses "{ clauses }" in the order of the table.
+// plainData are the blocks whose clauses may stand in any order.
+var plainData = map[string]bool{"user": true, "app": true, "action": true, "method": true}
+
+// block parses "{ clauses }" in the order of the table, or in any order where they are plain data.
 func (p *parser) block(h *ast.Block, table []clause) {
 	h.Open = p.mark(token.LBrace).Pos
 	seen := make([]bool, len(table))
@@ -49,7 +52,7 @@ func (p *parser) block(h *ast.Block, table []clause) {
 		switch c := table[i]; {
 		case seen[i] && !c.repeats:
 			p.report(t, "leave one of them out", "%q stands twice in this %s", c.word, h.Keyword.Text)
-		case i < latest:
+		case i < latest && !plainData[h.Keyword.Text]:
 			p.report(t, "the order is: "+order(table), "%q stands after %q", c.word, table[latest].word)
 		}
 		latest, seen[i] = max(latest, i), true
@@ -71,7 +74,11 @@ func (p *parser) block(h *ast.Block, table []clause) {
 func (p *parser) requireAll(h *ast.Block, table []clause, seen []bool) {
 	for i, c := range table {
 		if c.required && !seen[i] {
-			p.report(h.Keyword, fmt.Sprintf("add %q; the order is: %s", c.word, order(table)),
+			help := fmt.Sprintf("add %q; the order is: %s", c.word, order(table))
+			if plainData[h.Keyword.Text] {
+				help = fmt.Sprintf("add %q", c.word)
+			}
+			p.report(h.Keyword, help,
 				"%s %s has no %q", h.Keyword.Text, h.Name, c.word)
 		}
 	}
@@ -84,8 +91,12 @@ func (p *parser) unexpectedClause(what string, words []string) {
 	if hint := spell.Hint(t.Text, words); hint != "" && t.Kind == token.Word {
 		help = hint
 	}
-	if t.Kind == token.Word && (t.Text == "and" || t.Text == "or") {
+	switch word := strings.ToLower(t.Text); {
+	case t.Kind != token.Word:
+	case t.Text == "and" || t.Text == "or":
 		help = "inside a list, write a comma"
+	case slices.Contains(operators, word):
+		help = fmt.Sprintf("write it in small letters: %s", word)
 	}
 	if t.Kind == token.EOF || t.Kind == token.RBrace {
 		p.fail(help, "expected a clause of %s, found %s", what, t.Describe())

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"
@@ -129,6 +130,9 @@ func (p *parser) demand() ast.Demand {
 	for p.accept("or") {
 		parts = append(parts, p.demandAnd())
 	}
+	if p.peek().Kind == token.Comma {
+		p.fail(`write "or" where either will do, "and" where both are asked`, `"," does not stand between methods and demands`)
+	}
 	if len(parts) == 1 {
 		return parts[0]
 	}
@@ -224,11 +228,34 @@ func (p *parser) duration() ast.Duration {
 	}
 	d, err := ParseDuration(t.Text)
 	if err != nil {
-		p.fail("write a whole number and m (minutes), h, d or w: 30m, 12h, 21d", "%v", err)
+		help := "write a whole number and m (minutes), h, d or w: 30m, 12h, 21d"
+		if short := ShortDuration(t.Text, p.peekAfter().Text); short != "" {
+			help = "write " + short
+		}
+		p.fail(help, "%v", err)
 	}
 	p.take()
 	d.Pos = t.Pos
 	return d
+}
+
+// ShortDuration is a duration that is written out, such as "7 days" or "2weeks", as it is
+// written here; "" where it is none. The next word counts where the unit does not stand with the number.
+func ShortDuration(text, next string) string {
+	number := strings.TrimRight(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
+	unit := strings.ToLower(text[len(number):])
+	if unit == "" {
+		unit = strings.ToLower(next)
+	}
+	if _, err := strconv.ParseUint(number, 10, 32); err != nil {
+		return ""
+	}
+	for _, known := range []string{"minutes", "hours", "days", "weeks"} {
+		if unit == known || unit == strings.TrimSuffix(known, "s") || unit == known[:1] || known == "minutes" && unit == "min" || known == "hours" && unit == "hrs" {
+			return number + known[:1]
+		}
+	}
+	return ""
 }
 
 // ParseDuration reads a duration such as 12h. The result carries no position.

@@ -307,6 +307,9 @@ func (p *parser) baseline(k token.Token) ast.Decl {
 	d := &ast.Baseline{Block: p.head(k, "the baseline's name")}
 	p.block(&d.Block, []clause{
 		{word: "check", repeats: true, required: true, parse: func(token.Token) {
+			if p.peek().Kind == token.Word {
+				p.fail(`say first what it checks: check "Disk is encrypted" device.encrypted`, "a check begins with its label, in quotes, found %s", p.peek().Describe())
+			}
 			d.Checks = append(d.Checks, ast.Check{Label: p.text("the check's label"), Cond: p.condition()})
 		}},
 	})

@@ -5,6 +5,7 @@ package parser
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -144,11 +145,29 @@ func (p *parser) fail(help, format string, args ...any) {
 // want fails with what was expected in place of the next token.
 func (p *parser) want(expected string) {
 	t := p.peek()
-	if t.Kind == token.Word && t.Text == "and" {
-		p.fail("inside a list, write a comma", "expected %s, found %s", expected, t.Describe())
-	}
-	p.fail("", "expected %s, found %s", expected, t.Describe())
+	p.fail(p.habit(), "expected %s, found %s", expected, t.Describe())
 }
+
+// habit is what to write in place of what people write who are used to other languages; "" where nothing looks like it.
+func (p *parser) habit() string {
+	t, before := p.peek(), p.last()
+	if t.Kind == token.Word && t.Text == "and" {
+		return "inside a list, write a comma"
+	}
+	for _, word := range []token.Token{t, before} {
+		if small := strings.ToLower(word.Text); word.Kind == token.Word && small != word.Text && slices.Contains(operators, small) {
+			return "write it in small letters: " + small
+		}
+	}
+	if before.Kind == token.Word && t.Kind == token.Word {
+		if short := ShortDuration(before.Text, t.Text); short != "" && ShortDuration(before.Text, "") == "" {
+			return "write " + short
+		}
+	}
+	return ""
+}
+
+var operators = []string{"and", "or", "not", "surely"}
 
 func (p *parser) mark(k token.Kind) token.Token {
 	if p.peek().Kind != k {

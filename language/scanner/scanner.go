@@ -2,6 +2,8 @@
 package scanner
 
 import (
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -167,6 +169,17 @@ var habits = []struct{ text, help string }{
 	{"–", `write a plain hyphen "-"`}, {"“", `write plain double quotes: "…"`}, {"”", `write plain double quotes: "…"`},
 }
 
+// starred is the prefix that is meant by an address of IPv4 that ends in a star: 198.51.100.*
+func starred(before string) string {
+	start := strings.LastIndexFunc(before, func(r rune) bool { return r != '.' && (r < '0' || r > '9') }) + 1
+	parts := strings.Split(before[start:], ".")
+	if n := len(parts) - 1; n < 1 || n > 3 || parts[n] != "" || slices.Contains(parts[:n], "") {
+		return ""
+	}
+	n := len(parts) - 1
+	return strings.Join(parts[:n], ".") + strings.Repeat(".0", 4-n) + fmt.Sprintf("/%d", 8*n)
+}
+
 func (s *Scanner) mark(pos token.Pos, r rune) token.Kind {
 	rest := s.src[s.offset:]
 	for _, m := range marks {
@@ -177,8 +190,12 @@ func (s *Scanner) mark(pos token.Pos, r rune) token.Kind {
 	}
 	for _, h := range habits {
 		if strings.HasPrefix(rest, h.text) {
+			help := h.help
+			if prefix := starred(s.src[:s.offset]); h.text == "*" && prefix != "" {
+				help = "write the prefix: " + prefix
+			}
 			s.skip(len(h.text))
-			s.fail(pos, utf8.RuneCountInString(h.text), h.help, "%q has no meaning here", h.text)
+			s.fail(pos, utf8.RuneCountInString(h.text), help, "%q has no meaning here", h.text)
 			return token.Illegal
 		}
 	}
