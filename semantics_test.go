@@ -351,3 +351,32 @@ policy z { who people to app a stage draft otherwise => block }
 	require.Nil(t, key.Explanation.Watch)
 	require.Len(t, key.Notices, 1)
 }
+
+func TestWhatCannotBeVerifiedIsNotClaimed(t *testing.T) {
+	rules := open(t, `rulebook r { unmatched grant floor none }
+user ann { groups crew methods password }
+group crew { }
+app a { } app b { } app c { } app d { }
+policy a { who everyone to app a case "away" when country is not NO => block "Not from this country." otherwise => grant }
+policy b { who everyone to app b case "crew" when group in crew => block "Not for the crew." otherwise => grant }
+policy b2 { who everyone to app b case "away" when country is not NO => block "Not from this country." otherwise => grant }
+policy c { who everyone to app c case "crew" when group in crew => block otherwise => grant }
+policy c2 { who everyone to app c case "away" when country is not NO => block "Not from this country." otherwise => grant }
+`)
+	for _, row := range []struct {
+		app, country, message string
+		builtIn               bool
+	}{
+		{"a", "SE", "Not from this country.", false},
+		{"a", "", "Something about this sign-on could not be verified.", true},
+		{"a", "NO", "", false},
+		{"b", "", "Not for the crew.", false},
+		{"c", "", "You cannot sign on here under these circumstances.", true},
+		{"c", "SE", "Not from this country.", false},
+	} {
+		d, err := rules.Explain(signon.SignOn{User: "ann", App: row.app, Country: row.country, Time: oracleEpoch})
+		require.NoError(t, err)
+		require.Equal(t, row.message, d.Message, "%+v", row)
+		require.Equal(t, row.builtIn, d.Explanation.BuiltIn, "%+v", row)
+	}
+}

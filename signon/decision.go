@@ -130,10 +130,12 @@ type Explanation struct {
 
 	// Deciding are the entries, among Policies, that gave the outcome, and Ground is what
 	// gave it beside or instead of them. Known tells where the sign-on is from and what is
-	// known of its device. None of them is part of the JSON.
+	// known of its device. BuiltIn says that the decision's Message is not a policy's own.
+	// None of them is part of the JSON.
 	Deciding []Entry
 	Ground   Ground
 	Known    []string
+	BuiltIn  bool
 }
 
 // Ground is what gave an outcome where policies alone did not.

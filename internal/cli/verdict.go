@@ -48,7 +48,7 @@ func (v *verdict) head() {
 // why tells what is asked, what decided, and what stood by.
 func (v *verdict) why() {
 	if v.d.Message != "" {
-		v.row("Told", "“%s”", v.d.Message)
+		v.row("Told", "“%s”%s", v.d.Message, map[bool]string{true: " (built in)"}[v.d.Explanation.BuiltIn])
 	}
 	v.asked()
 	v.scopes()

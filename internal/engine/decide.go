@@ -47,6 +47,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	case stop != "":
 		d.Message = stop
 		if d.Explanation != nil {
+			d.Explanation.BuiltIn = true
 			d.Explanation.Ground = signon.GroundIdentity
 		}
 		f.noneAsked(d)
@@ -235,7 +236,7 @@ func (f *frame) breakGlass(d *signon.Decision) {
 	if asked.CanBeMet(&f.proof, &noTerms) {
 		d.Outcome = signon.StepUp
 	}
-	d.Message = f.message(&ruling{outcome: d.Outcome})
+	f.told(d, &ruling{outcome: d.Outcome})
 	f.next(d)
 }
 

@@ -33,7 +33,7 @@ func (f *frame) write(d *signon.Decision, r *ruling) {
 		f.demanded(d, FloorName, f.rb.Floor, &noTerms, r.floorMet, r.floor == r.outcome)
 	}
 	d.Session = limits.text
-	d.Message = f.message(r)
+	f.told(d, r)
 	if r.outcome == signon.Review {
 		f.reviews(d)
 	}
@@ -85,36 +85,46 @@ func (l *limits) add(s *rulebook.Session) {
 	}
 }
 
-// message is for the person signing on: it says what happens and nothing of the policies.
-func (f *frame) message(r *ruling) string {
+// told says what the person signing on is told.
+func (f *frame) told(d *signon.Decision, r *ruling) {
+	own := false
+	if d.Message, own = f.message(r); d.Explanation != nil {
+		d.Explanation.BuiltIn = d.Message != "" && !own
+	}
+}
+
+// message is for the person signing on: it says what happens and nothing of the policies. It is
+// the policy's own where a case that is sure blocks with one; a block that stands because
+// something is unknown does not claim that it is so.
+func (f *frame) message(r *ruling) (text string, own bool) {
 	switch r.outcome {
 	case signon.Grant:
-		return ""
+		return "", false
 	case signon.Review:
-		return "Your request waits for a review."
+		return "Your request waits for a review.", false
 	case signon.StepUp:
-		return "Please confirm that it is you."
+		return "Please confirm that it is you.", false
 	}
-	unsure := ""
+	sure, unsure := false, false
 	for i := range f.heard {
 		h := &f.heard[i]
 		switch {
 		case h.stage != rulebook.Enforce || h.kase.Kind != rulebook.Block:
 		case h.sure && h.kase.Message != "":
-			return h.kase.Message
-		case unsure == "":
-			unsure = h.kase.Message
+			return h.kase.Message, true
+		default:
+			sure, unsure = sure || h.sure, unsure || !h.sure
 		}
 	}
 	switch {
-	case unsure != "":
-		return unsure
+	case unsure && !sure:
+		return "Something about this sign-on could not be verified.", false
 	case r.hard != nil:
-		return "You cannot sign on here under these circumstances."
+		return "You cannot sign on here under these circumstances.", false
 	case len(f.unmet) == 0:
-		return "You have no access here."
+		return "You have no access here.", false
 	}
-	return "You cannot give here what is asked for."
+	return "You cannot give here what is asked for.", false
 }
 
 func (f *frame) reviews(d *signon.Decision) {

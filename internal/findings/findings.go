@@ -34,19 +34,27 @@ const (
 	ConsentUnasked    diag.Code = "consent-unasked"
 	AcceptsNothing    diag.Code = "accepts-nothing"
 	UnclearAcceptance diag.Code = "unclear-acceptance"
+
+	NearGroup           diag.Code = "near-group"
+	WordOfNothing       diag.Code = "word-of-nothing"
+	UnlocatedNetwork    diag.Code = "unlocated-network"
+	OverlappingNetworks diag.Code = "overlapping-networks"
+	UnknownOwner        diag.Code = "unknown-owner"
+	Unproved            diag.Code = "unproved"
 )
 
 // Codes are all codes of warnings, those of loading a rulebook included.
 var Codes = []diag.Code{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 	AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-	UnclearAcceptance, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName}
+	UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, Unproved, rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName}
 
 // Check returns all warnings about a rulebook without errors, those of its resolution
 // included, as of the instant now; accepted are those that a comment in it accepts.
 func Check(rb *rulebook.Rulebook, now time.Time) (list diag.List, accepted []Accepted) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
-		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent} {
+		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent,
+		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
 	}
 	accepted = c.accept()

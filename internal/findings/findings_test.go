@@ -122,7 +122,7 @@ func TestFindingsOfDeclarations(t *testing.T) {
 	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	check := func(src string) (codes []string) {
 		rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}, "geo.csv": {Data: []byte("192.0.2.0/24,NO\n")},
-			"off.ics": {Data: []byte(always)}, "log.jsonl": {}, "p.json": {Data: []byte(`{"displayName":"idle"}`)}}, rulebook.Options{})
+			"off.ics": {Data: []byte(always)}, "log.jsonl": {}, "d.jsonl": {Data: []byte(`{"id":"a","os":"windows","owner":"ann"}` + "\n" + `{"id":"b","owner":"anna"}`)}, "p.json": {Data: []byte(`{"displayName":"idle"}`)}}, rulebook.Options{})
 		require.NoError(t, rb.Diagnostics.Err(), src)
 		list, accepted := findings.Check(rb, at)
 		for _, d := range list {
@@ -179,12 +179,28 @@ func TestFindingsOfDeclarations(t *testing.T) {
 		{"attribute user.floor number\n" + policy(`case "x" when user.floor > 3 => block otherwise => grant`), "unsupplied-fact"},
 		{"attribute user.floor number default 2\n" + policy(`case "x" when user.floor > 3 => block otherwise => grant`), ""},
 		{"attribute device.floor number from request\n" + policy(`case "x" when device.floor > 3 => block otherwise => grant`), ""},
-		{"risk model { add 10 when odd.hour band low to 100 }", "unsupplied-fact"},
+		{"risk model { add 10 when odd.hour band low to 100 }", "unused unsupplied-fact"},
 		{"app safe { tags sensitive }\npolicy z { who everyone to app safe otherwise => step-up password and s }\ndemand s { passkey or text-code }\n" + enrol, "weak-method"},
 		{"app safe { tags sensitive }\npolicy z { who everyone to app safe otherwise => step-up password and app-code }\n" + enrol, ""},
 		{"# brisk: allow weak-method because x\n", "accepts-nothing"},
 		{"# brisk: allow only-ipv4 because the quay has no IPv6\n" + four + "policy z { who group fleet to app news\n# brisk: allow only-ipv4 because the quay has no IPv6\ncase \"x\" when network not in four => block otherwise => grant }", "accepts-nothing accepted only-ipv4"},
 		{"# brisk: allow weak-methods because x\n# brisk: allow weak-method\n", "unclear-acceptance unclear-acceptance"},
+		{"demand d { passkey }\n", "unused"},
+		{"attribute user.floor number\n", "unused"},
+		{"attribute user.floor date default 2026-01-01\n" + policy(`case "x" when time after user.floor => block otherwise => grant`), ""},
+		{"demand d { password }\n" + policy(`case "x" when user has d => grant otherwise => block`), ""},
+		{"promise \"p\" { who everyone to everything never grant without aal1 }\n", "unproved"},
+		{"user cat { groups crews }\n", "near-group"},
+		{"user cat { groups crew-b }\n", ""},
+		{"user cat { groups crews }\ngroup crews { }\n", ""},
+		{policy(`case "x" when user.id is anne => block otherwise => grant`), "word-of-nothing"},
+		{"attribute user.boat word default ann\n" + policy(`case "x" when user.boat is ada => block otherwise => grant`), "word-of-nothing"},
+		{"network a trusted { 192.0.2.0/25 }\nnetwork b { 192.0.2.64/26 }\n" + policy(`case "x" when network in a, b => grant otherwise => block`), "overlapping-networks"},
+		{"network a trusted { 192.0.2.64/26 }\nnetwork b anonymous { 192.0.2.0/25 }\n" + policy(`case "x" when network in a, b => grant otherwise => block`), "overlapping-networks"},
+		{"network a trusted { 192.0.2.0/25 }\nnetwork b trusted { 192.0.2.64/26 }\nnetwork c { 192.0.2.128/25 }\n" + policy(`case "x" when network in a, b, c => grant otherwise => block`), ""},
+		{"network a { 192.0.2.0/24 198.51.100.0/25 }\n" + policy(`case "x" when country not in NO => block case "y" when network in a => grant otherwise => grant`), "unlocated-network"},
+		{"network a { 192.0.2.0/24 }\n" + policy(`case "x" when country not in NO => block case "y" when network in a => grant otherwise => grant`), ""},
+		{"network a anonymous { 198.51.100.0/25 }\n" + policy(`case "x" when country not in NO => block case "y" when network in a => grant otherwise => grant`), ""},
 	} {
 		require.Equal(t, c.want, strings.Join(check(base+c.add), " "), c.add)
 	}
@@ -193,6 +209,10 @@ func TestFindingsOfDeclarations(t *testing.T) {
 	require.Equal(t, []string{"empty-group"}, check(with(`directory "p.json" geo "geo.csv"`)))
 	require.Equal(t, []string{"unsupplied-fact"}, check(with(`geo "geo.csv" history "log.jsonl"`)+policy(`case "x" when travel.speed > 9 => block otherwise => grant`)), "a geofeed has no positions")
 	require.Empty(t, check(with(`geo "geo.csv" history "log.jsonl"`)+policy(`case "x" when new.device => block otherwise => grant`)))
+	fleet := with(`devices "d.jsonl" geo "geo.csv"`) + policy(`case "x" when device.os is Windows => block otherwise => grant`)
+	require.Equal(t, []string{"unknown-owner", "word-of-nothing"}, check(fleet), "windows, in small letters")
+	require.Equal(t, []string{"unknown-owner"}, check(strings.Replace(fleet, "Windows", "ios", 1)), "a phone that no inventory has")
+	require.Equal(t, []string{"unknown-owner", "word-of-nothing"}, check(strings.Replace(strings.Replace(fleet, "Windows", "ios", 1), `geo "geo.csv"`, `geo "geo.csv" history "log.jsonl"`, 1)), "nor any log")
 	glass := `user root { methods METHODS }`
 	broken := with(`break-glass user root => security-key every time geo "geo.csv"`) + glass
 	require.Equal(t, []string{"break-glass-unready"}, check(strings.ReplaceAll(broken, "METHODS", "password")))

@@ -19,16 +19,15 @@ func (u uses) declaration(d ast.Decl) {
 			for _, v := range compare.Values {
 				u[[2]string{factSets[compare.Fact.Text], v.Text}] = true
 			}
-			if compare.Fact.Text == "network.trusted" || compare.Fact.Text == "network.anonymous" {
-				u[[2]string{"flag", compare.Fact.Text}] = true
+			u[[2]string{"fact", compare.Fact.Text}] = true
+			for _, v := range compare.Values { // of "user has D", and of "time after A"
+				u[[2]string{"demand", v.Text}], u[[2]string{"fact", v.Text}] = true, true
 			}
 		}
 	}
 	for _, demand := range ast.Demands(d) {
 		for atom := range ast.Atoms(demand) {
-			if atom.Kind == ast.AtomDevice {
-				u[[2]string{"baseline", atom.Name.Text}] = true
-			}
+			u[[2]string{map[bool]string{true: "baseline", false: "demand"}[atom.Kind == ast.AtomDevice], atom.Name.Text}] = true
 		}
 	}
 	if countries, ok := d.(*ast.Countries); ok {
@@ -38,7 +37,8 @@ func (u uses) declaration(d ast.Decl) {
 	}
 }
 
-// unused finds networks, schedules, baselines and sets of countries that nothing asks about.
+// unused finds networks, schedules, baselines, sets of countries, demands, attributes and a risk
+// model that nothing asks about, and promises.
 func (c *checker) unused() {
 	asked := uses{}
 	for d := range c.rb.Declarations() {
@@ -48,10 +48,21 @@ func (c *checker) unused() {
 		head := d.Head()
 		switch d := d.(type) {
 		case *ast.Network:
-			if d.Trusted.IsValid() && asked[[2]string{"flag", "network.trusted"}] || d.Anonymous.IsValid() && asked[[2]string{"flag", "network.anonymous"}] {
+			if d.Trusted.IsValid() && asked[[2]string{"fact", "network.trusted"}] || d.Anonymous.IsValid() && asked[[2]string{"fact", "network.anonymous"}] {
 				continue
 			}
-		case *ast.Schedule, *ast.Baseline, *ast.Countries:
+		case *ast.Schedule, *ast.Baseline, *ast.Countries, *ast.NamedDemand:
+		case *ast.Attribute:
+			if asked[[2]string{"fact", head.Name.Text}] {
+				continue
+			}
+		case *ast.Risk:
+			if asked[[2]string{"fact", "risk"}] || asked[[2]string{"fact", "risk.band"}] {
+				continue
+			}
+		case *ast.Promise:
+			c.warn(Unproved, head.Name, "write what must hold as an expectation too: expect \"…\" { … }", "the promise %q stands for itself: nothing proves it yet", head.Name.Text)
+			continue
 		default:
 			continue
 		}
@@ -68,7 +79,8 @@ func (c *checker) enforced(p *rulebook.Policy) bool {
 	})
 }
 
-var kindNames = map[string]string{"network": "network", "schedule": "schedule", "baseline": "baseline", "countries": "set of countries"}
+var kindNames = map[string]string{"network": "network", "schedule": "schedule", "baseline": "baseline", "countries": "set of countries", "demand": "demand",
+	"attribute": "attribute", "risk": "risk model"}
 
 // apps finds apps that no policy is for.
 func (c *checker) apps() {

@@ -19,15 +19,20 @@ type logged struct {
 		ID string `json:"id"`
 	} `json:"subject"`
 	Context struct {
-		ID      string `json:"id"`
-		Time    string `json:"time"`
-		IP      string `json:"ip"`
-		Country string `json:"country"`
-		Device  struct {
-			ID string `json:"id"`
-		} `json:"device"`
+		ID      string  `json:"id"`
+		Time    string  `json:"time"`
+		IP      string  `json:"ip"`
+		Country string  `json:"country"`
+		Device  Device  `json:"device"`
 		Outcome *string `json:"outcome"`
 	} `json:"context"`
+}
+
+// Device is what a line says of a device.
+type Device struct {
+	ID   string `json:"id"`
+	OS   string `json:"os"`
+	Form string `json:"form"`
 }
 
 // Locator tells where an address is.
@@ -37,8 +42,9 @@ type Locator interface {
 
 // ReadLog reads a sign-on log, one request a line, and calls learn with every sign-on that
 // teaches: those whose recorded outcome is grant, or that carry none. Of the others, passed
-// are counted. An error is a [*lines.Error].
-func ReadLog(in io.Reader, where Locator, learn func(SignOn)) (passed int, err error) {
+// are counted. Of every line, whatever its outcome, device is called with what it says of a
+// device. An error is a [*lines.Error].
+func ReadLog(in io.Reader, where Locator, learn func(SignOn), device func(Device)) (passed int, err error) {
 	err = lines.Each(in, func(_ int, text []byte) error {
 		if len(lines.Trimmed(text)) == 0 {
 			return nil
@@ -48,6 +54,7 @@ func ReadLog(in io.Reader, where Locator, learn func(SignOn)) (passed int, err e
 			_, err = lines.JSON(err)
 			return err
 		}
+		device(l.Context.Device)
 		teaches, err := l.teaches()
 		switch {
 		case err != nil:

@@ -303,7 +303,7 @@ func TestReadLog(t *testing.T) {
 	read := func(text string) (got []string, passed int, err error) {
 		passed, err = history.ReadLog(strings.NewReader(text), atlas, func(s history.SignOn) {
 			got = append(got, fmt.Sprint(s.ID, s.User, s.Country, s.Device))
-		})
+		}, func(history.Device) {})
 		return got, passed, err
 	}
 	got, passed, err := read("\ufeff" + line("ann", when+`,"id":"1","ip":"192.0.2.7"`) + "\r\n" + line("ann", when+`,"outcome":"block"`) +
@@ -375,7 +375,7 @@ func BenchmarkReadLog(b *testing.B) {
 	feed, wrong := place.ReadGeofeed(strings.NewReader("192.0.2.0/24,NO\n"), "f.csv")
 	require.Empty(b, wrong)
 	past := history.NewPast(oslo)
-	_, err := history.ReadLog(&logOf{lines: b.N}, place.Atlas{feed}, func(s history.SignOn) { past.Learn(&s) })
+	_, err := history.ReadLog(&logOf{lines: b.N}, place.Atlas{feed}, func(s history.SignOn) { past.Learn(&s) }, func(history.Device) {})
 	require.NoError(b, err)
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)

@@ -2,6 +2,7 @@ package place
 
 import (
 	"encoding/binary"
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -130,4 +131,20 @@ func (t *Table) Sample(network int) (netip.Addr, bool) {
 		return next, true
 	}
 	return best.Addr(), true
+}
+
+// Together are the sets of networks that some prefix lies in all of; each set once.
+func (t *Table) Together() []set.Set { return t.sets[1:] }
+
+// Prefixes gives each prefix with a network that names it.
+func (t *Table) Prefixes() iter.Seq2[netip.Prefix, int] {
+	return func(yield func(netip.Prefix, int) bool) {
+		for p, c := range t.table.AllSorted() {
+			for i := c.origin; i != 0; i = t.origins[i].next {
+				if !yield(p, int(t.origins[i].network)) {
+					return
+				}
+			}
+		}
+	}
 }

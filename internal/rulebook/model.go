@@ -49,6 +49,7 @@ type Rulebook struct {
 	Atlas       place.Atlas         // where addresses are, in the order in which it is asked
 	Devices     posture.Fleet
 	Past        *history.Past // nil where no file tells it
+	Logged      *LoggedWords  // of devices, in the same files
 	Schedules   []*schedule.Schedule
 	Baselines   []*Baseline
 	Risk        *risk.Model // nil without a risk model

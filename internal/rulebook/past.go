@@ -2,6 +2,7 @@ package rulebook
 
 import (
 	"io"
+	"strings"
 
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/language/ast"
@@ -13,6 +14,7 @@ func (r *resolver) history(logs []ast.Name) {
 		return
 	}
 	r.rb.Past = history.NewPast(r.rb.Zone)
+	r.rb.Logged = &LoggedWords{OS: map[string]bool{}, Form: map[string]bool{}}
 	for _, f := range logs {
 		r.each(f, func(file string, in io.Reader) error {
 			loaded := r.loading(file)
@@ -23,10 +25,27 @@ func (r *resolver) history(logs []ast.Name) {
 				} else {
 					twice++
 				}
-			})
+			}, r.rb.Logged.add)
 			loaded.aside(passed, "not granted")
 			loaded.aside(twice, "known already")
 			return err
 		})
+	}
+}
+
+// LoggedWords are the words that past sign-ons state of devices.
+type LoggedWords struct{ OS, Form map[string]bool }
+
+// mostWords is how many of each are kept.
+const mostWords = 1000
+
+func (w *LoggedWords) add(d history.Device) {
+	for _, x := range []struct {
+		words map[string]bool
+		word  string
+	}{{w.OS, d.OS}, {w.Form, d.Form}} {
+		if x.word != "" && !x.words[x.word] && len(x.words) < mostWords {
+			x.words[strings.Clone(x.word)] = true
+		}
 	}
 }

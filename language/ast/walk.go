@@ -98,3 +98,24 @@ func Demands(d Decl) (list []Demand) {
 	}
 	return list
 }
+
+// Selectors are all selectors of people in a declaration, the excepted ones included.
+func Selectors(d Decl) (list []Selector) {
+	add := func(selections ...Selection) {
+		for _, s := range selections {
+			list = append(append(list, s.Items...), s.Except...)
+		}
+	}
+	switch d := d.(type) {
+	case *Policy:
+		add(d.Scope.Who)
+		for _, s := range d.Stages {
+			add(s.For)
+		}
+	case *Waiver:
+		add(d.Scope.Who)
+	case *Promise:
+		add(d.Scope.Who)
+	}
+	return list
+}
