@@ -129,11 +129,12 @@ type Explanation struct {
 	Risk     *Risk    // nil without a risk model
 
 	// Deciding are the entries, among Policies, that gave the outcome, and Ground is what
-	// gave it beside or instead of them. Known tells where the sign-on is from and what is
-	// known of its device. BuiltIn says that the decision's Message is not a policy's own.
+	// gave it beside or instead of them. Lapsed are waivers that are over, and would have lifted
+	// what is missing. Known tells where the sign-on is from and what is known of its device. BuiltIn says that the decision's Message is not a policy's own.
 	// None of them is part of the JSON.
 	Deciding []Entry
 	Ground   Ground
+	Lapsed   []string
 	Known    []string
 	BuiltIn  bool
 }

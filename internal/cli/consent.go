@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -354,9 +355,16 @@ func (x *consents) banning(use, short string, set func(client string, r reasoned
 				return usage("name the client: brisk consent %s --by USER --because TEXT", use)
 			}
 			return x.run(true, func() error {
+				known, err := x.ledger.ClientNames()
+				if err != nil {
+					return err
+				}
 				client, err := set(args[0], r)
 				if err != nil {
 					return err
+				}
+				if !slices.Contains(known, client.ID) {
+					x.err.printf("brisk: nothing is known of a client %q; its ban holds for whatever asks by that name%s\n", client.ID, hint(client.ID, known))
 				}
 				return x.banned(client)
 			})

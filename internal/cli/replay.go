@@ -13,6 +13,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/replay"
 	"briskwarden.example/briskwarden/internal/report"
@@ -72,6 +73,9 @@ func (s *session) replay(logs []string, f replayFlags) error {
 	if err != nil {
 		return err
 	}
+	if err := s.nothingFound(rb, summary, f.options.User); err != nil {
+		return err
+	}
 	if err := s.writeReport(f.report, func() *report.Page { return report.Replay(rb, summary) }); err != nil {
 		return err
 	}
@@ -79,6 +83,18 @@ func (s *session) replay(logs []string, f replayFlags) error {
 		return s.writeJSON(replayJSON(rb, summary))
 	}
 	(&replayReport{session: s, rb: rb, sum: summary}).print()
+	return nil
+}
+
+// nothingFound reports logs of which no line can be read, and a user whom neither they nor the rulebook know.
+func (s *session) nothingFound(rb *rulebook.Rulebook, sum *replay.Summary, user string) error {
+	if len(sum.Unread) > 0 {
+		s.badLines(sum.Bad, sum.BadLines)
+		return usage("no line of %s can be read as a sign-on", diag.Few(sum.Unread, 4))
+	}
+	if user != "" && rb.People[user] == nil && sum.Outcomes.All()+sum.Consents.Outcomes.All()+sum.Refused == 0 {
+		return usage("--user: neither the rulebook nor the logs know a user %q%s", user, hint(user, slices.Sorted(maps.Keys(rb.People))))
+	}
 	return nil
 }
 
@@ -346,6 +362,9 @@ func (r *replayReport) watch() {
 			if len(x.users) > 0 {
 				r.out.printf("      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users), 18))
 			}
+		}
+		if w.Unsure > 0 {
+			r.out.printf("      %s\n", r.paint.amber(fmt.Sprintf("%d of its blocks rest on unknown facts alone", w.Unsure)))
 		}
 		r.out.printf("      of %s that it applied to; others stopped %d already\n", spell.Plural(w.Applied, "sign-on"), w.Already)
 	}

@@ -64,6 +64,7 @@ type (
 		Block   map[string]int `json:"would_block"`   // by user
 		StepUp  map[string]int `json:"would_step_up"` // by user
 		Already int            `json:"already_stopped"`
+		Unsure  int            `json:"unsure"` // how many of would_block rest on unknown facts alone
 	}
 	jsonPerson struct {
 		User     string         `json:"user"`
@@ -105,7 +106,7 @@ func replayJSON(rb *rulebook.Rulebook, s *replay.Summary) jsonReplay {
 	}
 	for _, p := range rb.Policies {
 		if w, ok := s.Watched[p]; ok {
-			j.Watched = append(j.Watched, jsonWatched{p.Name, w.Applied, w.Block, w.StepUp, w.Already})
+			j.Watched = append(j.Watched, jsonWatched{p.Name, w.Applied, w.Block, w.StepUp, w.Already, w.Unsure})
 		}
 	}
 	for _, u := range slices.Sorted(maps.Keys(s.People)) {

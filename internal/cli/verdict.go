@@ -251,6 +251,12 @@ func (v *verdict) rest() {
 	for i, k := range x.Known {
 		v.row(map[bool]string{true: "Known", false: ""}[i == 0], "%s", k)
 	}
+	for _, name := range x.Lapsed {
+		i := slices.IndexFunc(v.rb.Waivers, func(w *rulebook.Waiver) bool { return w.Name == name })
+		w := v.rb.Waivers[i]
+		v.row("Ended", "the waiver %s would have lifted it; its last day was %s (%s:%d)", name,
+			w.Until.Add(-1).In(v.rb.Zone).Format("Mon 2006-01-02"), w.Decl.Name.Pos.File, w.Decl.Name.Pos.Line)
+	}
 	if len(x.Waivers) > 0 {
 		v.row("Waived", "by %s", strings.Join(x.Waivers, ", "))
 	}

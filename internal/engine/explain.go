@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -37,6 +38,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	for _, w := range f.waived {
 		x.Waivers = append(x.Waivers, w.Name)
 	}
+	x.Lapsed = f.lapsed()
 	switch {
 	case r.floorAsked && r.floor == r.outcome && r.outcome != signon.Grant:
 		x.Ground = signon.GroundFloor
@@ -50,6 +52,28 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	if f.rb.Risk != nil {
 		x.Risk = f.rb.Risk.Explain(f)
 	}
+}
+
+// lapsed are the waivers that are over, and without which something is missing.
+func (f *frame) lapsed() (names []string) {
+	for _, w := range f.target.waivers {
+		if f.now.Before(w.Until) || !w.Who.Holds(f.person) || w.When != nil && w.When.Eval(f) != known.True {
+			continue
+		}
+		if slices.ContainsFunc(f.unmet, func(a demand.Asked) bool { return f.wouldLift(w, a) }) {
+			names = append(names, w.Name)
+		}
+	}
+	return names
+}
+
+func (f *frame) wouldLift(w *rulebook.Waiver, a demand.Asked) bool {
+	if a.Terms == &noTerms { // nothing lifts the floor
+		return false
+	}
+	terms := *a.Terms
+	terms.Lifts = append(slices.Clone(terms.Lifts), &w.Lift)
+	return a.Demand.Met(&f.proof, &terms) || !a.Demand.CanBeMet(&f.proof, a.Terms) && a.Demand.CanBeMet(&f.proof, &terms)
 }
 
 func (f *frame) entry(h *heard) signon.Entry {

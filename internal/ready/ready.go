@@ -26,17 +26,18 @@ type Gap struct {
 // Find looks at every policy that is enforced now, or will be by the instant by, and at
 // everybody whom it is for. What people have now counts, and what is demanded then.
 func Find(e *engine.Engine, now, by time.Time) []Gap {
-	f := &finder{engine: e, rb: e.Rulebook(), now: now, by: by, devices: map[string][]string{}}
+	f := &finder{engine: e, rb: e.Rulebook(), now: now, by: by, devices: map[string][]string{}, shared: map[*rulebook.Case][]string{}}
 	for id, d := range f.rb.Devices {
-		if d.Owner != "" {
-			f.devices[d.Owner] = append(f.devices[d.Owner], id)
-		}
+		f.devices[d.Owner] = append(f.devices[d.Owner], id)
 	}
 	people := make([]*rulebook.Person, 0, len(f.rb.People))
 	for _, p := range f.rb.People {
 		if !p.BreakGlass && p.Active != known.False {
 			people = append(people, p)
 		}
+	}
+	for _, ids := range f.devices {
+		slices.Sort(ids)
 	}
 	slices.SortFunc(people, func(a, b *rulebook.Person) int { return cmp.Compare(a.ID, b.ID) })
 	for _, policy := range f.rb.Policies {
@@ -53,7 +54,8 @@ type finder struct {
 	engine  *engine.Engine
 	rb      *rulebook.Rulebook
 	now, by time.Time
-	devices map[string][]string // by owner
+	devices map[string][]string // by owner; those of nobody, which anybody may use, under ""
+	shared  map[*rulebook.Case][]string
 	gaps    []Gap
 	planner demand.Planner
 }
@@ -80,7 +82,7 @@ func (f *finder) look(p *rulebook.Policy, person *rulebook.Person) {
 	if !enforced {
 		return
 	}
-	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.rb.LiftsFor(p, person, f.by)}
+	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.engine.LiftsFor(p, person, f.by)}
 	for i := range p.Cases {
 		k := &p.Cases[i]
 		if k.Demand == nil {
@@ -141,7 +143,6 @@ func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.P
 	}
 	var wrong []string
 	ids := f.devices[person.ID]
-	slices.Sort(ids)
 	for _, id := range ids {
 		failed, asked := f.engine.FailedChecks(person, f.rb.Devices[id], k, k.Demand.Baselines(), f.now)
 		if !asked {
@@ -152,6 +153,9 @@ func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.P
 		}
 		wrong = append(wrong, id+": "+strings.Join(failed, ", "))
 	}
+	if f.mayShare(k, person) {
+		return
+	}
 	if len(wrong) == 0 && len(ids) > 0 {
 		return // the case is not about the devices that they have
 	}
@@ -159,6 +163,27 @@ func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.P
 		wrong = []string{"no device in the inventory"}
 	}
 	f.add(Gap{Policy: p, Case: k, Person: person, Missing: strings.Join(wrong, "; "), Device: true, Deadline: start})
+}
+
+// mostShared is how many devices of nobody are looked at for each person.
+const mostShared = 100
+
+// mayShare reports whether one of the devices that nobody owns would do, of the first that meet
+// what the case asks.
+func (f *finder) mayShare(k *rulebook.Case, person *rulebook.Person) bool {
+	fit, looked := f.shared[k]
+	if !looked {
+		for _, id := range f.devices[""] {
+			if failed, _ := f.engine.FailedChecks(person, f.rb.Devices[id], nil, k.Demand.Baselines(), f.now); len(failed) == 0 && len(fit) < mostShared {
+				fit = append(fit, id)
+			}
+		}
+		f.shared[k] = fit
+	}
+	return slices.ContainsFunc(fit, func(id string) bool {
+		failed, asked := f.engine.FailedChecks(person, f.rb.Devices[id], k, k.Demand.Baselines(), f.now)
+		return asked && len(failed) == 0
+	})
 }
 
 func (f *finder) add(g Gap) {

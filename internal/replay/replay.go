@@ -39,7 +39,7 @@ func Run(e *engine.Engine, past *history.Past, logs []Log, options Options) (*Su
 	for _, w := range workers[1:] {
 		s.add(w.tally)
 	}
-	s.Bad, s.BadLines = all.bad, all.badAll
+	s.Bad, s.BadLines, s.Unread = all.bad, all.badAll, all.unread()
 	return s, nil
 }
 

@@ -15,6 +15,7 @@ type Summary struct {
 	Refused  int // that could not be decided: a stated attribute of the wrong type
 	BadLines int
 	Bad      []BadLine // the first of them
+	Unread   []string  // logs that have lines, none of which can be read
 
 	Countries map[string]*Outcomes
 	Forms     map[string]*Outcomes // of devices
@@ -71,6 +72,7 @@ type WatchTally struct {
 	Block   map[string]int // by user: what it would have blocked
 	StepUp  map[string]int // by user: what it would have stepped up
 	Already int            // what it would have stopped, had not another policy done so
+	Unsure  int            // how many of Block rest on unknown facts alone
 }
 
 func newSummary(rb *rulebook.Rulebook) *Summary {
@@ -170,19 +172,19 @@ func (s *Reasoning) ground(c *engine.Course) {
 func (s *Summary) steps(user string, c *engine.Course, to *Reasoning) {
 	outcome := c.Outcome
 	var watched, decided *rulebook.Policy
-	strictest := signon.Grant
+	var would wouldBe
 	for i := range c.Steps {
 		step := &c.Steps[i]
 		if step.Policy != watched && watched != nil {
-			s.watch(watched, user, strictest, outcome)
+			s.watch(watched, user, would, outcome)
 			watched = nil
 		}
 		if step.Stage == rulebook.Watch {
 			if watched == nil {
-				watched, strictest = step.Policy, signon.Grant
+				watched, would = step.Policy, wouldBe{outcome: signon.Grant}
 			}
-			if step.Case.Kind != rulebook.Abstain && step.Outcome.StricterThan(strictest) {
-				strictest = step.Outcome
+			if step.Case.Kind != rulebook.Abstain {
+				would.add(step.Outcome, step.Sure)
 			}
 			continue
 		}
@@ -201,19 +203,37 @@ func (s *Summary) steps(user string, c *engine.Course, to *Reasoning) {
 		}
 	}
 	if watched != nil {
-		s.watch(watched, user, strictest, outcome)
+		s.watch(watched, user, would, outcome)
 	}
 }
 
-func (s *Summary) watch(p *rulebook.Policy, user string, would, outcome signon.Outcome) {
+// wouldBe is the strictest outcome of a policy's cases, and whether one that is surely so gives it.
+type wouldBe struct {
+	outcome signon.Outcome
+	sure    bool
+}
+
+func (w *wouldBe) add(o signon.Outcome, sure bool) {
+	switch {
+	case o.StricterThan(w.outcome):
+		*w = wouldBe{o, sure}
+	case o == w.outcome:
+		w.sure = w.sure || sure
+	}
+}
+
+func (s *Summary) watch(p *rulebook.Policy, user string, would wouldBe, outcome signon.Outcome) {
 	w := s.watched(p)
 	w.Applied++
 	switch {
-	case would == signon.Grant || would == signon.Review:
-	case !would.StricterThan(outcome):
+	case would.outcome == signon.Grant || would.outcome == signon.Review:
+	case !would.outcome.StricterThan(outcome):
 		w.Already++
-	case would == signon.Block:
+	case would.outcome == signon.Block:
 		w.Block[user]++
+		if !would.sure {
+			w.Unsure++
+		}
 	default:
 		w.StepUp[user]++
 	}
@@ -257,6 +277,7 @@ func (s *Summary) add(o *Summary) {
 		w := s.watched(k)
 		w.Applied += v.Applied
 		w.Already += v.Already
+		w.Unsure += v.Unsure
 		for u, n := range v.Block {
 			w.Block[u] += n
 		}

@@ -28,6 +28,7 @@ type through struct {
 	ready   []*turn         // those whose turn it is, user by user
 	bad     []BadLine
 	badAll  int
+	read    map[string]bool // whether some line could be read, of each log that has any
 	taken   int
 	seed    maphash.Seed
 }
@@ -42,7 +43,7 @@ func takeThrough[W taker](logs []Log, options Options, newWorker func() W) (work
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers)}
+	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers), read: map[string]bool{}}
 	for range options.Workers {
 		w := newWorker()
 		workers, all.workers = append(workers, w), append(all.workers, w)
@@ -121,12 +122,26 @@ func (r *through) wait(blocks []*block) {
 		n := len(r.waiting)
 		r.waiting = append(r.waiting, b.queue...)
 		sorted = sorted && b.sorted && slices.IsSortedFunc(r.waiting[max(0, n-1):min(n+1, len(r.waiting))], byTime)
+		if len(b.queue)+len(b.bad) > 0 {
+			r.read[b.file] = r.read[b.file] || len(b.queue) > 0
+		}
 		r.badAll += len(b.bad)
 		r.bad = append(r.bad, b.bad[:min(len(b.bad), max(0, MostBad-len(r.bad)))]...)
 	}
 	if !sorted {
 		slices.SortStableFunc(r.waiting, byTime)
 	}
+}
+
+// unread are the logs that have lines, none of which could be read.
+func (r *through) unread() (names []string) {
+	for name, some := range r.read {
+		if !some {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 // each lets all workers work, and waits for them.

@@ -157,6 +157,9 @@ func watching(w replay.Watching) Remark {
 	if len(w.Block) > 0 {
 		colour = Block
 	}
+	if w.Unsure > 0 {
+		of += " " + Count(w.Unsure) + " of its blocks rest on unknown facts alone."
+	}
 	return Remark{colour, name, "would have " + strings.Join(parts, " and ") + ", " + of}
 }
 

@@ -400,17 +400,6 @@ func (t *To) Holds(a *App) bool {
 	return slices.ContainsFunc(t.Items, holds) && !slices.ContainsFunc(t.Except, holds)
 }
 
-// LiftsFor are what the waivers that are not over at an instant may take off a person at some
-// app that the policy is for, whatever their "when".
-func (rb *Rulebook) LiftsFor(p *Policy, person *Person, at time.Time) (lifts []*demand.Lift) {
-	for _, w := range rb.Waivers {
-		if at.Before(w.Until) && w.Who.Holds(person) && rb.ShareApp(&p.To, &w.To) {
-			lifts = append(lifts, &w.Lift)
-		}
-	}
-	return lifts
-}
-
 // StageOf is the stage of the policy for a person at an instant: that of the first line that
 // holds; on watch when there are lines and none does.
 func (p *Policy) StageOf(person *Person, now time.Time) Stage {
