@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"os"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -23,11 +24,21 @@ func (s *session) checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Read everything, and report errors and warnings with their places",
-		Args:  noArgs,
-		RunE:  func(*cobra.Command, []string) error { return s.check(sarif) },
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 && isFolder(args[0]) {
+				return usage("check takes no folder: write brisk check --rulebook %s", shellQuoted(args))
+			}
+			return noArgs(c, args)
+		},
+		RunE: func(*cobra.Command, []string) error { return s.check(sarif) },
 	}
 	c.Flags().StringVar(&sarif, "sarif", "", "write the findings to a file in SARIF 2.1.0 too")
 	return c
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
 }
 
 // noArgs is cobra.NoArgs in our words.

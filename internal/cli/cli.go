@@ -2,11 +2,13 @@
 package cli
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -61,6 +63,8 @@ type session struct {
 	side  io.Writer // standard error, for what draws on it
 	paint painter
 
+	keys *bufio.Reader // what somebody types who reads along on a terminal; nil otherwise
+
 	dir    string // --rulebook
 	opened string // the rulebook's folder, once it is known
 	json   bool
@@ -70,6 +74,9 @@ type session struct {
 // Main runs brisk with the arguments and returns its exit status.
 func Main(args []string, streams Streams) int {
 	s := &session{in: streams.In, out: newScreen(streams.Out), err: newScreen(streams.Err), side: streams.Err, paint: newPainter(streams.Out)}
+	if isTerminal(streams.In) && isTerminal(streams.Out) {
+		s.keys = bufio.NewReader(streams.In)
+	}
 	root := s.command()
 	root.SetArgs(args)
 	root.SetIn(streams.In)
@@ -116,8 +123,20 @@ func (s *session) command() *cobra.Command {
 	flags.StringVarP(&s.dir, "rulebook", "r", "", "the rulebook's folder (default: the nearest one upward)")
 	flags.BoolVar(&s.json, "json", false, "answer in JSON")
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
+	root.Version = version()
+	root.SetVersionTemplate("brisk {{.Version}}\n")
 	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
+	exemplify(root)
+	s.complete(root)
 	return root
+}
+
+// version is that of the module, as it was built.
+func version() string {
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" {
+		return info.Main.Version + ", " + info.GoVersion
+	}
+	return "of unknown version"
 }
 
 // help is what a command tells that only has others below it.

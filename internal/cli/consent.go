@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +12,6 @@ import (
 	"briskwarden.example/briskwarden/internal/consent"
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/internal/store"
 	"briskwarden.example/briskwarden/language/parser"
@@ -86,14 +84,6 @@ func (x *consents) run(changes bool, command func() error) error {
 	return err
 }
 
-// reasoned are the options of a change: who makes it, and why.
-type reasoned struct{ by, because string }
-
-func (r *reasoned) add(c *cobra.Command) {
-	c.Flags().StringVar(&r.by, "by", "", "who does it: a user")
-	c.Flags().StringVar(&r.because, "because", "", "why: the journal keeps it")
-}
-
 func (x *consents) askCommand() *cobra.Command {
 	var request string
 	c := &cobra.Command{
@@ -104,7 +94,6 @@ the answer. What it holds already is not asked for again.
 
   user U   app A   client ID   publisher NAME [verified]   scopes S, …   for self|everyone|group G [owner]
   presenting METHOD, …   having …   ip ADDRESS   at INSTANT   and so on`,
-		Example: `  brisk consent ask user mira.holt app crew-roster client tidy-notes scopes openid, roster.read presenting password`,
 		RunE: func(_ *cobra.Command, words []string) error {
 			if (request == "") == (len(words) == 0) {
 				return usage("tell the request in clauses, or give --request FILE")
@@ -118,6 +107,9 @@ the answer. What it holds already is not asked for again.
 
 func (x *consents) ask(words []string, request string) error {
 	so, err := x.read(words, request)
+	if err == nil && request == "" {
+		err = x.oneInstant(&so)
+	}
 	if err != nil {
 		return err
 	}
@@ -228,176 +220,6 @@ func publisherText(c *consent.Client) string {
 // day tells a date on the rulebook's clock.
 func (x *consents) day(t time.Time) string {
 	return t.In(x.engine.Rulebook().Zone).Format("Mon 2006-01-02")
-}
-
-func (x *consents) settleCommand() *cobra.Command {
-	var r reasoned
-	var only, until string
-	c := &cobra.Command{
-		Use:   "settle ID grant|refuse",
-		Short: "Grant or refuse a request that waits",
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) != 2 || args[1] != "grant" && args[1] != "refuse" {
-				return usage("say which one and how: brisk consent settle c-17 grant --by USER --because TEXT")
-			}
-			return x.run(true, func() error { return x.settle(args[0], args[1] == "grant", r, only, until) })
-		},
-	}
-	r.add(c)
-	c.Flags().StringVar(&only, "only", "", "grant these of the scopes alone, with commas or spaces between")
-	c.Flags().StringVar(&until, "until", "", "the last day of the consent")
-	return c
-}
-
-func (x *consents) settle(name string, grant bool, r reasoned, only, until string) error {
-	id, err := consent.ParseID(name)
-	if err != nil {
-		return err
-	}
-	s := consent.Settlement{Grant: grant, By: r.by, Because: r.because,
-		Only: strings.FieldsFunc(only, func(c rune) bool { return c == ',' || c == ' ' })}
-	if until != "" {
-		d, err := schedule.ParseDate(until)
-		if err != nil {
-			return fmt.Errorf("--until: %w", err)
-		}
-		s.Until = d.Next().Start(x.engine.Rulebook().Zone)
-	}
-	settled, err := x.ledger.Settle(id, s)
-	if err != nil {
-		return err
-	}
-	return x.changed(settled)
-}
-
-func (x *consents) withdrawCommand() *cobra.Command {
-	var r reasoned
-	c := &cobra.Command{
-		Use:   "withdraw ID",
-		Short: "End a consent, or take a request back: by whoever gave it, or by a reviewer",
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usage("say which one: brisk consent withdraw c-17 --by USER --because TEXT")
-			}
-			return x.run(true, func() error {
-				id, err := consent.ParseID(args[0])
-				if err != nil {
-					return err
-				}
-				withdrawn, err := x.ledger.Withdraw(id, r.by, r.because)
-				if err != nil {
-					return err
-				}
-				return x.changed(withdrawn)
-			})
-		},
-	}
-	r.add(c)
-	return c
-}
-
-// changed tells what became of a consent.
-func (x *consents) changed(c *consent.Consent) error {
-	if x.json {
-		return x.writeJSON(c)
-	}
-	x.out.printf("%s is %s, by %s: %s\n", x.paint.bold(c.ID.String()), x.state(c.State, string(c.State), 0), c.By, wrapped(c.Because, 4))
-	if c.State == consent.Granted {
-		until := ""
-		if !c.Until.IsZero() {
-			until = ", up to " + x.day(c.Until.Add(-time.Second))
-		}
-		x.out.printf("    %s\n", wrapped(fmt.Sprintf("%s now holds %s for %s%s", c.Client, diag.Few(c.Granted, 12), c.Holder(), until), 4))
-	}
-	return nil
-}
-
-// state tells how a consent stands, in a column of that width without why.
-func (x *consents) state(s consent.State, standing string, width int) styled {
-	word, _, _ := strings.Cut(standing, ":")
-	text := pad(word, width)
-	if width == 0 {
-		text = clean(standing)
-	}
-	if word != string(s) { // it has ended
-		return x.paint.faint(text)
-	}
-	switch s {
-	case consent.Granted:
-		return x.paint.green(text)
-	case consent.Waiting:
-		return x.paint.amber(text)
-	case consent.Refused, consent.Withdrawn:
-		return x.paint.red(text)
-	}
-	return text
-}
-
-func (x *consents) banCommand() *cobra.Command {
-	return x.banning("ban CLIENT", "Block whatever a client asks for and holds, whatever the policies say",
-		func(client string, r reasoned) (*consent.Client, error) { return x.ledger.Ban(client, r.by, r.because) })
-}
-
-func (x *consents) unbanCommand() *cobra.Command {
-	return x.banning("unban CLIENT", "Lift the ban of a client; what it held before holds again",
-		func(client string, r reasoned) (*consent.Client, error) {
-			return x.ledger.Unban(client, r.by, r.because)
-		})
-}
-
-func (x *consents) banning(use, short string, set func(client string, r reasoned) (*consent.Client, error)) *cobra.Command {
-	var r reasoned
-	c := &cobra.Command{
-		Use:   use,
-		Short: short,
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usage("name the client: brisk consent %s --by USER --because TEXT", use)
-			}
-			return x.run(true, func() error {
-				known, err := x.ledger.ClientNames()
-				if err != nil {
-					return err
-				}
-				client, err := set(args[0], r)
-				if err != nil {
-					return err
-				}
-				if !slices.Contains(known, client.ID) {
-					x.err.printf("brisk: nothing is known of a client %q; its ban holds for whatever asks by that name%s\n", client.ID, hint(client.ID, known))
-				}
-				return x.banned(client)
-			})
-		},
-	}
-	r.add(c)
-	return c
-}
-
-// banned tells whether a client is, and what hangs on it.
-func (x *consents) banned(c *consent.Client) error {
-	if x.json {
-		return x.writeJSON(c)
-	}
-	file, err := x.ledger.File(c.ID)
-	if err != nil {
-		return err
-	}
-	holds := spell.Plural(file.Holding.Holds, "consent")
-	if !c.IsBanned() {
-		x.out.printf("%s is %s; %s again.\n", x.paint.bold(c.ID), x.paint.green("no longer banned"), holdAgain(file.Holding.Holds))
-		return nil
-	}
-	x.out.printf("%s is %s, by %s: %s\n", x.paint.bold(c.ID), x.paint.red("banned"), c.Banned.By, wrapped(c.Banned.Because, 4))
-	x.out.printf("    What it holds, %s of %s, is of no use for as long as it is.\n", holds, spell.Plural(file.Holding.People, "person"))
-	return nil
-}
-
-func holdAgain(n int) string {
-	if n == 1 {
-		return "1 consent holds"
-	}
-	return spell.Plural(n, "consent") + " hold"
 }
 
 func (x *consents) importCommand() *cobra.Command {

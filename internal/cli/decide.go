@@ -41,9 +41,6 @@ in clauses, in any order; what is left out is unknown:
   device ID [{ os android  version 14  managed yes … }]   session ID [started INSTANT]
   presenting METHOD, …   having METHOD AGE [in session ID] [on device ID] [for app A]   risk N
   client-app ID   publisher NAME [verified]   scopes S, …   for self|everyone|group G [owner]`,
-		Example: `  brisk decide user mira.holt app crew-roster ip 198.51.100.23 presenting password
-  brisk decide --request sign-on.json
-  brisk decide --requests sign-ons.jsonl --json`,
 		RunE: func(_ *cobra.Command, words []string) error { return s.decide(words, o) },
 	}
 	c.Flags().StringVar(&o.request, "request", "", "decide on the request in a JSON file (- is standard input)")
@@ -99,11 +96,22 @@ func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string,
 	if err != nil {
 		return err
 	}
+	if err := s.oneInstant(&so); err != nil {
+		return err
+	}
 	var d signon.Decision
 	if err := e.Decide(&so, &d, true); err != nil {
 		return usage("%w", err)
 	}
 	return s.answer(e, &so, &d, o)
+}
+
+// oneInstant reports a sign-on told with "at", beside --at.
+func (s *session) oneInstant(so *signon.SignOn) error {
+	if s.at != "" && !so.Time.IsZero() {
+		return usage("the clauses say at %s, and --at says %s: leave out one of them", so.Time.Format(time.RFC3339), s.at)
+	}
+	return nil
 }
 
 // commandLine is where clauses stand that were given there.

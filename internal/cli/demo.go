@@ -1,37 +1,62 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/demo"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 func (s *session) demoCommand() *cobra.Command {
-	return &cobra.Command{
+	var list bool
+	var steps, name string
+	c := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Write the demo rulebook into DIR, and walk through the whole job on it",
+		Long: "demo tells the job in a dozen steps, each a command with its answer; chapters go deeper. On a\n" +
+			"terminal it waits for Enter after each, and b goes back to the one before.",
 		RunE: func(_ *cobra.Command, args []string) error {
-			switch {
-			case len(args) > 1:
-				return usage("name one folder to write into: brisk demo DIR")
-			case len(args) == 1:
-				return s.demo(args[0])
+			if list {
+				s.listSteps()
+				return nil
 			}
-			dir, err := os.MkdirTemp("", "skerry-line-")
+			if len(args) > 1 {
+				return usage("name one folder to write into: brisk demo DIR")
+			}
+			wanted, err := chosen(steps, name)
 			if err != nil {
+				return err
+			}
+			dir := ""
+			if len(args) == 1 {
+				dir = args[0]
+			} else if dir, err = os.MkdirTemp("", "skerry-line-"); err != nil {
 				return usage("%w", err)
 			}
-			return s.demo(dir)
+			return s.demo(dir, wanted, steps == "")
 		},
 	}
+	c.Flags().BoolVar(&list, "steps", false, "list the chapters and their steps")
+	c.Flags().StringVar(&steps, "step", "", "show this step, or these, such as 4-6, in full")
+	c.Flags().StringVar(&name, "chapter", "", "show this chapter instead of the story")
+	return c
+}
+
+// chapter is a part of the demo.
+type chapter struct {
+	name, about string
+	scenes      []scene
 }
 
 // scene is one step of the demo: what it is about, and a command that shows it.
@@ -39,170 +64,86 @@ type scene struct {
 	title  string
 	tell   string
 	args   []string
-	draft  draft // written before the command, and taken away after it
-	status int   // of the command
+	until  string // begins the line of the answer from which on the story leaves it out
+	draft  draft  // written before the command, and taken away after it
+	status int    // of the command
 }
 
 // draft is a file that a scene adds to the rulebook.
 type draft struct{ file, text string }
 
-// slip is a draft with mistakes in it.
-var slip = draft{"policies/night-ferry.warden", `policy night-ferry {
-  about "The night ferry's tills"
-  who   group tiket-desk
-  to    app ticketing
-  case "at sea" when network in ferries and terminals => step-up password
-  case "late" when time in watches and device.os >= 12 => grant
-  otherwise => block
-}
-`}
-
-// hasty is a draft without mistakes, that does not do what was meant.
-var hasty = draft{"policies/winter-tills.warden", `schedule winter {
-  mon-sun 06:00-20:00
-  except  2026-12-24..2026-12-26
-  during  2026-12-24..2026-12-26
+// step is a scene with its number, and its chapter's first one, from which on what it builds upon is done.
+type step struct {
+	scene
+	number, first int
+	chapter       string
 }
 
-policy winter-tills {
-  about "In winter the tills open in Eastholm"
-  owner "customers"
-  who   group ticket-desk
-  to    app ticketing, app payroll
-  case "elsewhere" when network not in eastholm => block "Please come to Eastholm."
-  case "winter" when time in winter or user.type in employee, guest, service => step-up password and (push or text-code)
-  case "risky" when risk >= 60 => block
-  otherwise => grant
-}
-`}
-
-// mend are the changes of a mended copy of the rulebook, in one of its files.
-var mend = struct {
-	file    string
-	changes []string // in pairs: what stands there, and what does instead
-}{"policies/crews.warden", []string{
-	"network not in norvik, sundhamn =>", "network not in norvik, sundhamn, eastholm =>",
-	"  stage enforce from 2027-01-11\n", "",
-}}
-
-// The folders of the demo, as they stand in the arguments of a scene.
-const (
-	original = "{rulebook}"
-	mended   = "{mended}"
-)
-
-// now is when the demo takes place, whenever it is run.
-const now = "2026-11-23T08:00"
-
-var scenes = []scene{
-	{title: "Read what there is",
-		tell: "Skerry Line runs ferries between three ports. Its rulebook is a folder of text files, beside what the firm already has: its directory, address lists, calendars, device inventory and sign-on log. Check reads everything.",
-		args: []string{"check", "--at", now}},
-	{title: "A slip is told before it does harm",
-		tell:   "A colleague drafts " + slip.file + " in a hurry. Each mistake is named with its place, the line itself and what to do. A rulebook with errors never decides.",
-		args:   []string{"check", "--at", now},
-		draft:  slip,
-		status: exitFindings},
-	{title: "And so is what is no mistake, and yet hardly meant",
-		tell:  "The next draft has no errors. What it would do is another matter: see what check finds.",
-		args:  []string{"check", "--at", now},
-		draft: hasty},
-	{title: "Try a sign-on",
-		tell: "Both drafts are gone again. Mira, a deckhand, signs on to the roster at a terminal on the quay. The inventory knows the tablet.",
-		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "198.51.100.14", "at", "2026-11-23T08:15",
-			"device", "deck-tab-03", "presenting", "password"}},
-	{title: "The same person, elsewhere",
-		tell: "In the evening Mira is in Portugal, on her own tablet. The password alone no longer does; the answer says which policy asks, for what, and why.",
-		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "203.0.113.49", "at", "2026-11-23T21:40", "presenting", "password"}},
-	{title: "A block that says why, and what would mend it",
-		tell: "Ylva keeps the payroll, today from a phone without disk encryption.",
-		args: []string{"decide", "user", "ylva.fjell", "app", "payroll", "ip", "203.0.113.30", "country", "NO", "at", "2026-11-23T12:00",
-			"device ylva-phone { os ios version 17.4 form mobile encrypted no screenlock yes jailbroken no }", "presenting", "password, passkey"}},
-	{title: "A report that is too old",
-		tell: "Aksel, in finance, is at his desk on his own laptop. It has not reported since Saturday.",
-		args: []string{"decide", "user", "aksel.nesse", "app", "ledger", "ip", "192.0.2.24", "at", "2026-11-23T09:10",
-			"device", "fin-lap-04", "presenting", "password, app-code"}},
-	{title: "An address that turned out to be IPv6",
-		tell: "Astrid plans berths in Eastholm. Her office got IPv6, which the network eastholm does not list: she counts as elsewhere, and is asked for more.",
-		args: []string{"decide", "user", "astrid.krog", "app", "berth-planner", "ip", "2001:db8:42::1c", "at", "2026-11-23T09:00",
-			"device", "eastholm-lap-02", "presenting", "password"}},
-	{title: "A missing fact only tightens",
-		tell: "The same deckhand as in step 4, but the request came without an address: the case \"at a terminal\" cannot be told, and neither can the others.",
-		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "at", "2026-11-23T08:15", "device", "deck-tab-03", "presenting", "password"}},
-	{title: "Nobody is locked out for good",
-		tell: "Two envelopes lie in two safes. No policy, not even one that blocks everybody, stands in their way; their own demand alone decides.",
-		args: []string{"decide", "user", "envelope.red", "app", "harbour-admin", "ip", "203.0.113.200", "at", "2026-11-23T03:12", "presenting", "security-key"}},
-	{title: "Watch before you enforce",
-		tell: "The policy rosters-in-port is still on watch. It forgot a port: Henrik, who plans rosters in Eastholm, would be locked out. See \"Watched\".",
-		args: []string{"decide", "user", "henrik.sund", "app", "crew-roster", "ip", "192.0.2.140", "at", "2026-11-23T09:05", "presenting", "password"}},
-	{title: "Keep it so",
-		tell: "What must stay true is written down beside the policies and run after every edit.",
-		args: []string{"expect"}},
-	{title: "Take last month through it",
-		tell: "Every sign-on of four weeks is decided anew. The policy on watch would have locked out the whole office in Eastholm; and what the rulebook has learned since, a leaked password, shows as what would change.",
-		args: []string{"replay", original + "/signons/2026-w44.jsonl.gz", original + "/signons/2026-w45.jsonl.gz", original + "/signons/2026-w46.jsonl.gz",
-			original + "/signons/2026-w47.jsonl.gz"}},
-	{title: "Mend it, and compare",
-		tell: "A mended copy names the third port too, and enforces the policy at once, so that the log shows what it does. What changes now are sign-ons from outside the ports, as was meant.",
-		args: []string{"compare", original, mended, "--log", original + "/signons/2026-w46.jsonl.gz", "--log", original + "/signons/2026-w47.jsonl.gz"}},
-	{title: "Find who is not ready, and write to them",
-		tell: "In February everybody ashore needs a passkey. Who has none, and how long they have; with --csv, a list to write to.",
-		args: []string{"ready", "--at", now, "--by", "2027-02-01"}},
-	{title: "Enforce it",
-		tell: "The date comes, or the stage line goes: from then on the policy answers. In Eastholm Henrik plans rosters as before; from home he reads why not.",
-		args: []string{"decide", "-r", mended, "user", "henrik.sund", "app", "crew-roster", "ip", "203.0.113.30", "country", "NO", "at", "2027-01-11T19:20", "presenting", "password"}},
-	{title: "Read the log for what is risky",
-		tell: "Two weeks of sign-ons, scored by the rulebook's risk model against what was before. Somebody knows Elias's password, and Torben cannot have been in two places.",
-		args: []string{"risk", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--above", "50", "--top", "8"}},
+// allSteps are the steps of all chapters, in order.
+func allSteps() (list []step) {
+	for _, c := range chapters {
+		first := len(list) + 1
+		for _, sc := range c.scenes {
+			list = append(list, step{sc, len(list) + 1, first, c.name})
+		}
+	}
+	return list
 }
 
-// consentScenes are the part about client applications.
-var consentScenes = []scene{
-	{title: "What client applications ask for, and who may say yes",
-		tell: "People used to click yes. What they clicked through before anybody had a say is taken into the ledger, with what is known of the clients.",
-		args: []string{"consent", "import", "--at", now, original + "/consents/clients.json", original + "/consents/past.csv"}},
-	{title: "A harmless widget passes",
-		tell: "Tide Times, of a verified publisher, only wants to know who signs on. Nobody needs to look at that.",
-		args: []string{"consent", "ask", "--at", now, "user", "mira.holt", "app", "noticeboard", "client", "tide-times", "scopes", "openid, profile", "presenting", "password"}},
-	{title: "A note-taking application asks for far too much",
-		tell: "Mira would have clicked yes. The policy looks at what is asked for, and sends it to somebody who reads it.",
-		args: []string{"consent", "ask", "--at", now, "user", "mira.holt", "app", "crew-roster", "client", "tidy-notes",
-			"scopes", "openid, roster.read, contacts.all, mail.read, mail.send, files.all", "presenting", "password"}},
-	{title: "The owner of a crew decides for her group, with a proof first",
-		tell: "Unni owns the deck crew's group. Watch Swap reads the roster, which weighs less than 60: her word is enough, once she has shown a second factor.",
-		args: []string{"consent", "ask", "--at", now, "user", "unni.moe", "app", "crew-roster", "client", "watch-swap",
-			"scopes", "openid, roster.read", "for", "group", "deck-crew", "owner", "presenting", "password, passkey"}},
-	{title: "So the crew is not asked again",
-		tell: "Sten is in the deck crew. What the group holds answers for him.",
-		args: []string{"consent", "ask", "--at", "2026-11-23T08:30", "user", "sten.rygg", "app", "crew-roster", "client", "watch-swap", "scopes", "openid, roster.read", "presenting", "password"}},
-	{title: "What waits for a review",
-		tell: "Embla, of harbour IT, looks at it after the weekend.",
-		args: []string{"consent", "waiting", "--at", "2026-11-24T09:00"}},
-	{title: "She grants what the notes need, and for this season alone",
-		tell: "Whoever asked cannot settle it, nor can anybody outside the group that the policy names.",
-		args: []string{"consent", "settle", "c-8", "grant", "--at", "2026-11-24T09:10", "--only", "openid, roster.read", "--until", "2027-03-31",
-			"--by", "embla.haug", "--because", "Notes need the roster, not the mail"}},
-	{title: "What clients hold, the heaviest first",
-		tell: "Quick Figures reads and writes the ledger, because two people once clicked yes.",
-		args: []string{"consent", "clients", "--at", "2026-11-24T09:15"}},
-	{title: "What today's policies would not give",
-		tell: "The audit decides anew on every consent that holds.",
-		args: []string{"consent", "audit", "--at", "2026-11-24T09:20"}},
-	{title: "A ban",
-		tell: "Quick Figures turns out to sell what it reads. Whatever the policies say, it gets nothing any more.",
-		args: []string{"consent", "ban", "quick-figures", "--at", "2026-11-24T11:00", "--by", "embla.haug", "--because", "Sells what it reads"}},
-	{title: "Everything about one client on one screen",
-		tell: "What it holds and held, who agreed, and what was done about it.",
-		args: []string{"consent", "show", "quick-figures", "--at", "2026-11-24T11:05"}},
-	{title: "And a journal that shows what was changed in it",
-		tell: "Every change is chained to the one before.",
-		args: []string{"consent", "journal", "--verify", "--at", "2026-11-24T11:10"}},
-	{title: "What the policy would have stopped",
-		tell: "The requests of four weeks, to which everybody said yes then.",
-		args: []string{"replay", original + "/consents/asked.jsonl"}},
+// chosen are the steps asked for: those of a chapter, or from one number to another.
+func chosen(numbers, name string) (list []step, err error) {
+	all := allSteps()
+	if numbers != "" && name != "" {
+		return nil, usage("give --step or --chapter, not both")
+	}
+	if numbers == "" {
+		var names []string
+		for _, c := range chapters {
+			names = append(names, c.name)
+		}
+		if name == "" {
+			name = names[0]
+		}
+		list = slices.DeleteFunc(all, func(s step) bool { return s.chapter != name })
+		if len(list) == 0 {
+			return nil, usage("--chapter: there is none %q%s; there are %s", name, hint(name, names), strings.Join(names, ", "))
+		}
+		return list, nil
+	}
+	from, to, several := strings.Cut(numbers, "-")
+	if !several {
+		to = from
+	}
+	first, err1 := strconv.Atoi(from)
+	last, err2 := strconv.Atoi(to)
+	if err1 != nil || err2 != nil || first < 1 || last > len(all) || first > last {
+		return nil, usage("--step: write a number from 1 to %d, or two such as 4-6, not %q", len(all), numbers)
+	}
+	return all[first-1 : last], nil
 }
 
-func (s *session) demo(dir string) error {
+func (s *session) listSteps() {
+	n := 0
+	for _, c := range chapters {
+		s.out.printf("%s: %s\n", s.paint.bold(c.name), c.about)
+		for _, sc := range c.scenes {
+			n++
+			s.out.printf("  %2d  %s\n", n, sc.title)
+		}
+	}
+	s.out.println("Show some with --step N or N-M, or a chapter with --chapter NAME.")
+}
+
+// stage is where the demo plays: its folders, and what its steps said.
+type stage struct {
+	*session
+	dir     string
+	folders *strings.Replacer
+	done    map[int]string // the answer of each step that was run
+	short   bool           // leave out what until says
+}
+
+func (s *session) demo(dir string, wanted []step, short bool) error {
 	if err := writeRulebook(dir, demo.SkerryLine()); err != nil {
 		return err
 	}
@@ -210,14 +151,63 @@ func (s *session) demo(dir string) error {
 	if err != nil {
 		return usage("%w", err)
 	}
-	folders := strings.NewReplacer(original, dir, mended, copied)
+	play := &stage{session: s, dir: dir, folders: strings.NewReplacer(original, dir, mended, copied), done: map[int]string{}, short: short}
 	s.out.printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
-	for i, sc := range slices.Concat(scenes, consentScenes) {
-		if err := s.scene(i+1, sc, dir, folders); err != nil {
+	if err := play.walk(wanted); err != nil {
+		return err
+	}
+	s.out.printf("\n%s\n", s.paint.bold("Three things to do next"))
+	s.out.printf("  Try your own:      brisk decide -r %s user mira.holt app payroll\n", dir)
+	s.out.printf("  Change a policy:   edit %s, then brisk expect -r %s\n", filepath.Join(dir, "policies", "crews.warden"), dir)
+	s.out.printf("  Begin with yours:  brisk init my-rulebook\n")
+	s.out.printf("\nThe rest of the demo: brisk demo --chapter sign-ons, brisk demo --chapter consent\n")
+	return nil
+}
+
+// walk shows the steps; on a terminal one at a time, forth and back.
+func (p *stage) walk(wanted []step) error {
+	for i := 0; i < len(wanted); {
+		if err := p.show(&wanted[i]); err != nil {
 			return err
 		}
+		if i++; p.keys == nil || i == len(wanted) {
+			continue
+		}
+		p.out.printf("\n%s ", p.paint.faint(fmt.Sprintf("%d of %d · Enter goes on, b back, q ends:", i, len(wanted))))
+		_ = p.out.to.Flush()
+		answer, err := p.keys.ReadString('\n')
+		switch word := strings.ToLower(strings.TrimSpace(answer)); {
+		case err != nil || word == "q":
+			p.out.println()
+			return nil
+		case word == "b":
+			i = max(0, i-2)
+		}
 	}
-	s.out.printf("\nEdit the files in %s and try again; \"brisk help\" lists the commands.\n", dir)
+	return nil
+}
+
+// show prints a step, and runs it first, with what it builds upon, if that was not done.
+func (p *stage) show(st *step) error {
+	for _, before := range allSteps()[st.first-1 : st.number] {
+		if _, done := p.done[before.number]; !done {
+			answer, err := p.run(&before)
+			if err != nil {
+				return err
+			}
+			p.done[before.number] = answer
+		}
+	}
+	p.out.printf("\n%s\n%s\n\n", p.paint.blue(fmt.Sprintf("%d. %s", st.number, st.title)), wrapped(st.tell, 0))
+	shown, left := p.done[st.number], 0
+	if cut := strings.Index(shown, "\n"+st.until); p.short && st.until != "" && cut >= 0 {
+		left = strings.Count(strings.TrimSpace(shown[cut:]), "\n") + 1
+		shown = strings.TrimRight(shown[:cut], "\n") + "\n"
+	}
+	p.out.print(styled(shown)) // it came from a screen
+	if left > 0 {
+		p.out.println(p.paint.faint(fmt.Sprintf("… and %s: brisk demo --step %d", spell.Plural(left, "more line"), st.number)))
+	}
 	return nil
 }
 
@@ -237,39 +227,42 @@ func mendedCopy() (dir string, err error) {
 	return dir, os.WriteFile(name, []byte(strings.NewReplacer(mend.changes...).Replace(string(text))), 0o644)
 }
 
-func (s *session) scene(number int, sc scene, dir string, folders *strings.Replacer) error {
-	s.out.printf("\n%s\n%s\n\n", s.paint.blue(fmt.Sprintf("%d. %s", number, sc.title)), wrapped(sc.tell, 0))
-	if sc.draft.file != "" {
-		name := filepath.Join(dir, filepath.FromSlash(sc.draft.file))
-		if err := os.WriteFile(name, []byte(sc.draft.text), 0o644); err != nil {
-			return usage("%w", err)
+// run runs the command of a step, and gives it and its answer.
+func (p *stage) run(st *step) (string, error) {
+	if st.draft.file != "" {
+		name := filepath.Join(p.dir, filepath.FromSlash(st.draft.file))
+		if err := os.WriteFile(name, []byte(st.draft.text), 0o644); err != nil {
+			return "", usage("%w", err)
 		}
 		defer os.Remove(name)
 	}
-	args := slices.Clone(sc.args)
-	if sc.args[0] != "compare" && !slices.Contains(sc.args, "-r") {
+	args := slices.Clone(st.args)
+	if st.args[0] != "compare" && !slices.Contains(st.args, "-r") {
 		command := 1
-		if sc.args[0] == "consent" {
+		if st.args[0] == "consent" {
 			command = 2
 		}
 		args = slices.Insert(args, command, "-r", original)
 	}
 	for i := range args {
-		args[i] = filepath.FromSlash(folders.Replace(args[i]))
+		args[i] = filepath.FromSlash(p.folders.Replace(args[i]))
 	}
-	s.out.printf("%s\n", s.paint.bold("$ brisk "+shellQuoted(args)))
-	step := &session{in: s.in, out: s.out, err: s.err, paint: s.paint}
-	command := step.command()
+	var text bytes.Buffer
+	out := newScreen(&text)
+	out.printf("%s\n", p.paint.bold("$ brisk "+shellQuoted(args)))
+	quiet := &session{in: strings.NewReader(""), out: out, err: p.err, side: io.Discard, paint: p.paint}
+	command := quiet.command()
 	command.SetArgs(args)
 	err := command.Execute()
+	_ = out.to.Flush()
 	var e *exit
 	switch {
-	case errors.As(err, &e) && e.status == sc.status && sc.status != exitDone:
-		return nil
-	case err == nil && sc.status != exitDone:
-		return fmt.Errorf("step %d of the demo should have ended with status %d", number, sc.status)
+	case errors.As(err, &e) && e.status == st.status && st.status != exitDone:
+		err = nil
+	case err == nil && st.status != exitDone:
+		err = fmt.Errorf("step %d of the demo should have ended with status %d", st.number, st.status)
 	}
-	return err
+	return text.String(), err
 }
 
 // shellQuoted is a command line as a person could type it.

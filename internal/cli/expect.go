@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/xml"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -116,6 +117,9 @@ func runExpectations(e *engine.Engine, names []string, now time.Time) (results [
 		results = append(results, r)
 	}
 	for _, n := range names {
+		if wanted[n] && slices.Contains(known, strings.Join(names, " ")) {
+			return nil, usage("put the name in quotes: brisk expect %q", strings.Join(names, " "))
+		}
 		if wanted[n] {
 			return nil, usage("there is no expectation %q%s", n, hint(n, known))
 		}

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"bufio"
+	"io"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 )
@@ -20,4 +23,31 @@ func CommandPaths() (paths []string) {
 	}
 	walk(s.command())
 	return paths
+}
+
+// HelpExamples are the calls of all commands' help, in the order in which they work.
+func HelpExamples() (calls []string) {
+	for _, x := range examples {
+		calls = append(calls, x.calls...)
+	}
+	return calls
+}
+
+// CountExamples counts the examples of a command.
+func CountExamples(path string) int {
+	c, _, err := (&session{out: newScreen(io.Discard), err: newScreen(io.Discard)}).command().Find(strings.Fields(path)[1:])
+	if err != nil || c.Example == "" {
+		return 0
+	}
+	return strings.Count(c.Example, "\n") + 1
+}
+
+// DemoTyped runs the demo as on a terminal on which this is typed.
+func DemoTyped(dir, typed string, out io.Writer) error {
+	s := &session{out: newScreen(out), err: newScreen(out), keys: bufio.NewReader(strings.NewReader(typed))}
+	command := s.command()
+	command.SetArgs([]string{"demo", dir})
+	err := command.Execute()
+	_ = s.out.to.Flush()
+	return err
 }

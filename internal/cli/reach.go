@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -96,6 +97,11 @@ func (s *session) circumstances(rb *rulebook.Rulebook, clauses, columns string, 
 		if err != nil {
 			return nil, err
 		}
+		if text == strings.TrimSpace(clauses+" "+column) {
+			if err := s.oneInstant(&so); err != nil {
+				return nil, err
+			}
+		}
 		if so.Time.IsZero() {
 			so.Time = now
 		}
@@ -131,7 +137,19 @@ func clausesOf(rb *rulebook.Rulebook, column string, now time.Time) (string, err
 	if codes := rb.CountryCodes(column); len(codes) > 0 {
 		return "country " + codes[0], nil
 	}
-	return "", fmt.Errorf("%q is neither clauses nor the name of a network, schedule or country", column)
+	if _, err := netip.ParseAddr(column); err == nil {
+		return "", fmt.Errorf("%s is an address: write \"ip %s\"", column, column)
+	}
+	return "", fmt.Errorf("%q is neither clauses nor the name of a network, schedule or country%s", column, hint(column, columnNames(rb)))
+}
+
+// columnNames are the names that a column may be.
+func columnNames(rb *rulebook.Rulebook) []string {
+	names := slices.Clone(rb.Networks.Names)
+	for _, sch := range rb.Schedules {
+		names = append(names, sch.Name)
+	}
+	return names
 }
 
 // fareText tells a fare in a few words.

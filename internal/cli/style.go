@@ -25,8 +25,13 @@ type painter bool
 const plain painter = false
 
 func newPainter(out io.Writer) painter {
-	f, ok := out.(*os.File)
-	return painter(ok && isatty.IsTerminal(f.Fd()) && os.Getenv("NO_COLOR") == "")
+	return painter(isTerminal(out) && os.Getenv("NO_COLOR") == "")
+}
+
+// isTerminal reports whether a stream is one.
+func isTerminal(stream any) bool {
+	f, ok := stream.(*os.File)
+	return ok && isatty.IsTerminal(f.Fd())
 }
 
 func (p painter) with(v any, colors ...text.Color) styled {

@@ -36,7 +36,7 @@ func TestFind(t *testing.T) {
 	}
 	now := at("2026-11-23").Add(9 * time.Hour)
 	const fleet = `{"id":"good","owner":"ann","form":"laptop","managed":true,"reported":"2026-11-23T05:00:00Z"}` + "\n" +
-		`{"id":"old","owner":"bob","form":"laptop","managed":true,"reported":"2026-11-20T05:00:00Z"}` + "\n" + `{"id":"shared","managed":true}` + "\n"
+		`{"id":"old","owner":"bob","form":"laptop","managed":true,"reported":"2026-11-20T05:00:00Z"}` + "\n" + `{"id":"hall","form":"desktop","managed":true,"reported":"2026-11-23T05:00:00Z"}` + "\n" + `{"id":"shared","managed":true}` + "\n"
 	for _, c := range []struct {
 		policy, by string
 		want       []string
@@ -56,6 +56,10 @@ func TestFind(t *testing.T) {
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news lifts passkey until 2026-12-31", "", nil},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app pay lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news lifts passkey until 2026-12-31", "2027-01-01", []string{"svc passkey already"}},
+		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news when network is unknown lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
+		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news when user.type is service lifts passkey until 2026-12-31", "", nil},
+		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news when user.type is guest lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
+		{"who people to app news case \"a\" when device.form is desktop => step-up device meets machine otherwise => grant", "", nil}, // anybody may use the desk in the hall
 		{"who user root to app news otherwise => step-up passkey", "", nil},
 	} {
 		rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(rules + "policy p { " + c.policy + " }\n")}, "fleet.jsonl": {Data: []byte(fleet)}}, rulebook.Options{})

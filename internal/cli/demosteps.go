@@ -1,0 +1,168 @@
+package cli
+
+// What the demo shows.
+
+// slip is a draft with mistakes in it.
+var slip = draft{"policies/night-ferry.warden", `policy night-ferry {
+  about "The night ferry's tills"
+  who   group tiket-desk
+  to    app ticketing
+  case "at sea" when network in ferries and terminals => step-up password
+  case "late" when time in watches and device.os >= 12 => grant
+  otherwise => block
+}
+`}
+
+// hasty is a draft without mistakes, that does not do what was meant.
+var hasty = draft{"policies/winter-tills.warden", `schedule winter {
+  mon-sun 06:00-20:00
+  except  2026-12-24..2026-12-26
+  during  2026-12-24..2026-12-26
+}
+
+policy winter-tills {
+  about "In winter the tills open in Eastholm"
+  owner "customers"
+  who   group ticket-desk
+  to    app ticketing, app payroll
+  case "elsewhere" when network not in eastholm => block "Please come to Eastholm."
+  case "winter" when time in winter or user.type in employee, guest, service => step-up password and (push or text-code)
+  case "risky" when risk >= 60 => block
+  otherwise => grant
+}
+`}
+
+// mend are the changes of a mended copy of the rulebook, in one of its files.
+var mend = struct {
+	file    string
+	changes []string // in pairs: what stands there, and what does instead
+}{"policies/crews.warden", []string{
+	"network not in norvik, sundhamn =>", "network not in norvik, sundhamn, eastholm =>",
+	"  stage enforce from 2027-01-11\n", "",
+}}
+
+// The folders of the demo, as they stand in the arguments of a scene.
+const (
+	original = "{rulebook}"
+	mended   = "{mended}"
+)
+
+// now is when the demo takes place, whenever it is run.
+const now = "2026-11-23T08:00"
+
+// chapters are the parts of the demo: the story, and what goes deeper.
+var chapters = []chapter{
+	{"story", "the job from end to end", story},
+	{"sign-ons", "addresses, stale reports, missing facts and emergency accounts", signOns},
+	{"consent", "what client applications may do with whose data", consentSteps},
+}
+
+var story = []scene{
+	{title: "Read what there is",
+		tell: "Skerry Line runs ferries between three ports. Its rulebook is a folder of text files, beside what the firm already has: its directory, address lists, calendars, device inventory and sign-on log. Check reads everything.",
+		args: []string{"check", "--at", now}},
+	{title: "A slip is told before it does harm",
+		tell:   "A colleague drafts " + slip.file + " in a hurry. Each mistake is named with its place, the line itself and what to do. A rulebook with errors never decides.",
+		args:   []string{"check", "--at", now},
+		draft:  slip,
+		status: exitFindings},
+	{title: "Try a sign-on",
+		tell: "The draft is gone again. Mira, a deckhand, signs on to the roster at a terminal on the quay. The inventory knows the tablet.",
+		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "198.51.100.14", "at", "2026-11-23T08:15",
+			"device", "deck-tab-03", "presenting", "password"}},
+	{title: "The same person, elsewhere", until: "Stood by",
+		tell: "In the evening Mira is in Portugal, on her own tablet. The password alone no longer does; the answer says which policy asks, for what, and why.",
+		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "ip", "203.0.113.49", "at", "2026-11-23T21:40", "presenting", "password"}},
+	{title: "A block that says why, and what would mend it", until: "Stood by",
+		tell: "Ylva keeps the payroll, today from a phone without disk encryption.",
+		args: []string{"decide", "user", "ylva.fjell", "app", "payroll", "ip", "203.0.113.30", "country", "NO", "at", "2026-11-23T12:00",
+			"device ylva-phone { os ios version 17.4 form mobile encrypted no screenlock yes jailbroken no }", "presenting", "password, passkey"}},
+	{title: "Watch before you enforce", until: "Stood by",
+		tell: "The policy rosters-in-port is still on watch. It forgot a port: Henrik, who plans rosters in Eastholm, would be locked out. See \"Watched\".",
+		args: []string{"decide", "user", "henrik.sund", "app", "crew-roster", "ip", "192.0.2.140", "at", "2026-11-23T09:05", "presenting", "password"}},
+	{title: "Keep it so",
+		tell: "What must stay true is written down beside the policies and run after every edit.",
+		args: []string{"expect"}},
+	{title: "Take last month through it", until: "By app",
+		tell: "Every sign-on of four weeks is decided anew. The policy on watch would have locked out the whole office in Eastholm; and what the rulebook has learned since, a leaked password, shows as what would change.",
+		args: []string{"replay", original + "/signons/2026-w44.jsonl.gz", original + "/signons/2026-w45.jsonl.gz", original + "/signons/2026-w46.jsonl.gz",
+			original + "/signons/2026-w47.jsonl.gz"}},
+	{title: "Mend it, and compare",
+		tell: "A mended copy names the third port too, and enforces the policy at once, so that the log shows what it does. What changes now are sign-ons from outside the ports, as was meant.",
+		args: []string{"compare", original, mended, "--log", original + "/signons/2026-w46.jsonl.gz", "--log", original + "/signons/2026-w47.jsonl.gz"}},
+	{title: "Find who is not ready, and write to them", until: "engine-contractors ",
+		tell: "In February everybody ashore needs a passkey. Who has none, and how long they have; with --csv, a list to write to.",
+		args: []string{"ready", "--at", now, "--by", "2027-02-01"}},
+	{title: "Enforce it", until: "Stood by",
+		tell: "The date comes, or the stage line goes: from then on the policy answers. In Eastholm Henrik plans rosters as before; from home he reads why not.",
+		args: []string{"decide", "-r", mended, "user", "henrik.sund", "app", "crew-roster", "ip", "203.0.113.30", "country", "NO", "at", "2027-01-11T19:20", "presenting", "password"}},
+	{title: "Read the log for what is risky",
+		tell: "Two weeks of sign-ons, scored by the rulebook's risk model against what was before. Somebody knows Elias's password, and Torben cannot have been in two places.",
+		args: []string{"risk", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--above", "50", "--top", "8"}},
+}
+
+var signOns = []scene{
+	{title: "What is no mistake, and yet hardly meant",
+		tell:  "This draft has no errors. What it would do is another matter: see what check finds.",
+		args:  []string{"check", "--at", now},
+		draft: hasty},
+	{title: "A report that is too old",
+		tell: "Aksel, in finance, is at his desk on his own laptop. It has not reported since Saturday.",
+		args: []string{"decide", "user", "aksel.nesse", "app", "ledger", "ip", "192.0.2.24", "at", "2026-11-23T09:10",
+			"device", "fin-lap-04", "presenting", "password, app-code"}},
+	{title: "An address that turned out to be IPv6",
+		tell: "Astrid plans berths in Eastholm. Her office got IPv6, which the network eastholm does not list: she counts as elsewhere, and is asked for more.",
+		args: []string{"decide", "user", "astrid.krog", "app", "berth-planner", "ip", "2001:db8:42::1c", "at", "2026-11-23T09:00",
+			"device", "eastholm-lap-02", "presenting", "password"}},
+	{title: "A missing fact only tightens",
+		tell: "A deckhand at a terminal on the quay, but the request came without an address: the case \"at a terminal\" cannot be told, and neither can the others.",
+		args: []string{"decide", "user", "mira.holt", "app", "crew-roster", "at", "2026-11-23T08:15", "device", "deck-tab-03", "presenting", "password"}},
+	{title: "Nobody is locked out for good",
+		tell: "Two envelopes lie in two safes. No policy, not even one that blocks everybody, stands in their way; their own demand alone decides.",
+		args: []string{"decide", "user", "envelope.red", "app", "harbour-admin", "ip", "203.0.113.200", "at", "2026-11-23T03:12", "presenting", "security-key"}},
+}
+
+var consentSteps = []scene{
+	{title: "What client applications ask for, and who may say yes",
+		tell: "People used to click yes. What they clicked through before anybody had a say is taken into the ledger, with what is known of the clients.",
+		args: []string{"consent", "import", "--at", now, original + "/consents/clients.json", original + "/consents/past.csv"}},
+	{title: "A harmless widget passes",
+		tell: "Tide Times, of a verified publisher, only wants to know who signs on. Nobody needs to look at that.",
+		args: []string{"consent", "ask", "--at", now, "user", "mira.holt", "app", "noticeboard", "client", "tide-times", "scopes", "openid, profile", "presenting", "password"}},
+	{title: "A note-taking application asks for far too much",
+		tell: "Mira would have clicked yes. The policy looks at what is asked for, and sends it to somebody who reads it.",
+		args: []string{"consent", "ask", "--at", now, "user", "mira.holt", "app", "crew-roster", "client", "tidy-notes",
+			"scopes", "openid, roster.read, contacts.all, mail.read, mail.send, files.all", "presenting", "password"}},
+	{title: "The owner of a crew decides for her group, with a proof first",
+		tell: "Unni owns the deck crew's group. Watch Swap reads the roster, which weighs less than 60: her word is enough, once she has shown a second factor.",
+		args: []string{"consent", "ask", "--at", now, "user", "unni.moe", "app", "crew-roster", "client", "watch-swap",
+			"scopes", "openid, roster.read", "for", "group", "deck-crew", "owner", "presenting", "password, passkey"}},
+	{title: "So the crew is not asked again",
+		tell: "Sten is in the deck crew. What the group holds answers for him.",
+		args: []string{"consent", "ask", "--at", "2026-11-23T08:30", "user", "sten.rygg", "app", "crew-roster", "client", "watch-swap", "scopes", "openid, roster.read", "presenting", "password"}},
+	{title: "What waits for a review",
+		tell: "Embla, of harbour IT, looks at it after the weekend.",
+		args: []string{"consent", "waiting", "--at", "2026-11-24T09:00"}},
+	{title: "She grants what the notes need, and for this season alone",
+		tell: "Whoever asked cannot settle it, nor can anybody outside the group that the policy names.",
+		args: []string{"consent", "settle", "c-8", "grant", "--at", "2026-11-24T09:10", "--only", "openid, roster.read", "--until", "2027-03-31",
+			"--by", "embla.haug", "--because", "Notes need the roster, not the mail"}},
+	{title: "What clients hold, the heaviest first",
+		tell: "Quick Figures reads and writes the ledger, because two people once clicked yes.",
+		args: []string{"consent", "clients", "--at", "2026-11-24T09:15"}},
+	{title: "What today's policies would not give",
+		tell: "The audit decides anew on every consent that holds.",
+		args: []string{"consent", "audit", "--at", "2026-11-24T09:20"}},
+	{title: "A ban",
+		tell: "Quick Figures turns out to sell what it reads. Whatever the policies say, it gets nothing any more.",
+		args: []string{"consent", "ban", "quick-figures", "--at", "2026-11-24T11:00", "--by", "embla.haug", "--because", "Sells what it reads"}},
+	{title: "Everything about one client on one screen",
+		tell: "What it holds and held, who agreed, and what was done about it.",
+		args: []string{"consent", "show", "quick-figures", "--at", "2026-11-24T11:05"}},
+	{title: "And a journal that shows what was changed in it",
+		tell: "Every change is chained to the one before.",
+		args: []string{"consent", "journal", "--verify", "--at", "2026-11-24T11:10"}},
+	{title: "What the policy would have stopped",
+		tell: "The requests of four weeks, to which everybody said yes then.",
+		args: []string{"replay", original + "/consents/asked.jsonl"}},
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// examples are calls of every command that work in the demo's folder, one after the other.
+var examples = []struct {
+	command string
+	calls   []string
+}{
+	{"brisk init", []string{"brisk init ../payroll-rules", "brisk init ../crew-rules"}},
+	{"brisk demo", []string{"brisk demo --steps", "brisk demo --step 4-6"}},
+	{"brisk check", []string{"brisk check", "brisk check --json --at 2027-01-11T08:00"}},
+	{"brisk fmt", []string{"brisk fmt --diff", "brisk fmt policies/crews.warden"}},
+	{"brisk decide", []string{
+		"brisk decide user mira.holt app crew-roster ip 198.51.100.23 presenting password",
+		"brisk decide user ylva.fjell app payroll country NO at 2026-11-23T12:00 device fin-lap-01 presenting password, passkey",
+	}},
+	{"brisk expect", []string{"brisk expect --junit expectations.xml", "brisk expect --from signons/2026-w47.jsonl.gz"}},
+	{"brisk replay", []string{
+		"brisk replay signons/2026-w47.jsonl.gz --report replay.html",
+		"brisk replay signons/2026-w46.jsonl.gz signons/2026-w47.jsonl.gz --user mira.holt --outcome block",
+	}},
+	{"brisk compare", []string{
+		"brisk compare . . --log signons/2026-w47.jsonl.gz",
+		"brisk compare . . --log signons/2026-w46.jsonl.gz --log signons/2026-w47.jsonl.gz --out changes.jsonl",
+	}},
+	{"brisk ready", []string{"brisk ready --at 2026-11-23T08:00 --by 2027-02-01", "brisk ready --at 2026-11-23T08:00 --by 2027-02-01 --csv"}},
+	{"brisk reach", []string{"brisk reach user mira.holt --columns norvik,ferries,relays", "brisk reach --all country NO --charts charts"}},
+	{"brisk risk", []string{"brisk risk signons/2026-w47.jsonl.gz --above 50", "brisk risk signons/2026-w47.jsonl.gz --top 5 --json"}},
+	{"brisk consent", []string{"brisk consent waiting", "brisk consent clients"}},
+	{"brisk consent import", []string{"brisk consent import consents/clients.json", "brisk consent import consents/past.csv"}},
+	{"brisk consent ask", []string{
+		"brisk consent ask user mira.holt app crew-roster client tidy-notes scopes openid, roster.read, mail.read presenting password",
+		"brisk consent ask user mira.holt app crew-roster client watch-swap scopes openid, files.all presenting password",
+	}},
+	{"brisk consent waiting", []string{"brisk consent waiting", "brisk consent waiting --json"}},
+	{"brisk consent settle", []string{
+		`brisk consent settle c-7 grant --only "openid, roster.read" --by embla.haug --because "Notes need the roster alone"`,
+		`brisk consent settle c-8 refuse --by embla.haug --because "Swaps need no files"`,
+	}},
+	{"brisk consent show", []string{"brisk consent show quick-figures", "brisk consent show c-7"}},
+	{"brisk consent withdraw", []string{
+		`brisk consent withdraw c-7 --by mira.holt --because "No longer used"`,
+		`brisk consent withdraw c-1 --by embla.haug --because "Nobody knows it"`,
+	}},
+	{"brisk consent ban", []string{
+		`brisk consent ban quick-figures --by embla.haug --because "Sells what it reads"`,
+		`brisk consent ban tidy-notes --by embla.haug --because "Asks for far too much"`,
+	}},
+	{"brisk consent unban", []string{
+		`brisk consent unban tidy-notes --by embla.haug --because "They have explained it"`,
+		`brisk consent unban quick-figures --by embla.haug --because "The wrong client"`,
+	}},
+	{"brisk consent clients", []string{"brisk consent clients", "brisk consent clients --json"}},
+	{"brisk consent audit", []string{"brisk consent audit", "brisk consent audit --at 2027-01-11T08:00"}},
+	{"brisk consent journal", []string{"brisk consent journal", "brisk consent journal --verify"}},
+}
+
+// exemplify gives the commands their examples.
+func exemplify(root *cobra.Command) {
+	for _, x := range examples {
+		if c, _, err := root.Find(strings.Fields(x.command)[1:]); err == nil {
+			c.Example = "  " + strings.Join(x.calls, "\n  ")
+		}
+	}
+}
