@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/reach"
 	"briskwarden.example/briskwarden/internal/report"
@@ -62,14 +63,7 @@ func (s *session) reach(args []string, columns string, all bool, charts string) 
 	}
 	switch {
 	case all:
-		groups, err := reach.Matrix(e, list[0])
-		if err != nil {
-			return usage("%w", err)
-		}
-		if err := s.writeCharts(charts, []report.Chart{report.Reach(reach.Apps(e), groups)}); err != nil {
-			return err
-		}
-		return s.reachMatrix(reach.Apps(e), groups)
+		return s.reachAll(e, list, charts)
 	case kind == "user":
 		rows, err := reach.User(e, name, list)
 		if err != nil {
@@ -272,25 +266,93 @@ func (s *session) reachApp(app string, list []reach.Circumstance, groups []*reac
 	return nil
 }
 
-func (s *session) reachMatrix(apps []string, groups []*reach.Alike) error {
-	if s.json {
+// matrix is who gets to what under one circumstance.
+type matrix struct {
+	Column string         `json:"column,omitzero"`
+	Apps   []string       `json:"apps"`
+	Alike  []*reach.Alike `json:"alike"`
+}
+
+// reachAll shows the matrix under every circumstance.
+func (s *session) reachAll(e *engine.Engine, list []reach.Circumstance, charts string) error {
+	if charts != "" && len(list) > 1 {
+		return usage("--charts draws one circumstance: give it in clauses, without --columns")
+	}
+	var all []matrix
+	for _, c := range list {
+		groups, err := reach.Matrix(e, c)
+		if err != nil {
+			return usage("%w", err)
+		}
+		all = append(all, matrix{c.Name, reach.Apps(e), groups})
+	}
+	if err := s.writeCharts(charts, []report.Chart{report.Reach(all[0].Apps, all[0].Alike)}); err != nil {
+		return err
+	}
+	switch {
+	case s.json && len(all) == 1:
+		return s.writeJSON(all[0])
+	case s.json:
 		return s.writeJSON(struct {
-			Apps  []string       `json:"apps"`
-			Alike []*reach.Alike `json:"alike"`
-		}{apps, groups})
+			Columns []matrix `json:"columns"`
+		}{all})
 	}
-	s.out.printf("%s, of people who fare alike, by app.\n\n", s.paint.bold(spell.Plural(len(groups), "group")))
-	s.out.print(strings.Repeat(" ", 12))
-	for _, app := range apps {
-		s.out.print(s.paint.blue(pad(cut(app, 9), 10)))
+	for i := range all {
+		if i > 0 {
+			s.out.println()
+		}
+		s.reachMatrix(&all[i])
 	}
-	s.out.println()
-	for _, g := range groups {
-		s.out.print(pad(spell.Plural(len(g.People), "person"), 12))
-		for _, f := range g.Fares {
-			s.out.print(s.paint.outcome(f.Outcome, pad(f.Outcome.String(), 10)))
+	return nil
+}
+
+func (s *session) reachMatrix(m *matrix) {
+	under := ""
+	if m.Column != "" {
+		under = ", under " + m.Column
+	}
+	s.out.printf("%s, of people who fare alike, by app%s.\n\n", s.paint.bold(spell.Plural(len(m.Alike), "group")), under)
+	const first = 12
+	heads, widths := matrixHeads(m.Apps, lineWidth-first)
+	for _, line := range heads {
+		s.out.print(strings.Repeat(" ", first))
+		for i, text := range line {
+			s.out.print(s.paint.blue(pad(cut(text, widths[i]-1), widths[i])))
+		}
+		s.out.println()
+	}
+	for _, g := range m.Alike {
+		s.out.print(pad(spell.Plural(len(g.People), "person"), first))
+		for i, f := range g.Fares {
+			s.out.print(s.paint.outcome(f.Outcome, pad(f.Outcome.String(), widths[i])))
 		}
 		s.out.printf("\n    %s\n", s.paint.faint(wrapped(diag.Few(g.People, 8), 4)))
 	}
-	return nil
+}
+
+// matrixHeads lays out the names above the columns of a matrix, in two lines where one has not
+// room for all; a name is broken after a dash.
+func matrixHeads(apps []string, room int) (heads [][]string, widths []int) {
+	const narrow, wide = 8, 20
+	heads = [][]string{apps}
+	width := func() (all int) {
+		widths = make([]int, len(apps))
+		for i := range apps {
+			widths[i] = narrow
+			for _, line := range heads {
+				widths[i] = min(wide, max(widths[i], len([]rune(line[i]))+1))
+			}
+			all += widths[i]
+		}
+		return all
+	}
+	if width() > room {
+		heads = [][]string{make([]string, len(apps)), make([]string, len(apps))}
+		for i, app := range apps {
+			dash := strings.LastIndex(app[:(len(app)+3)/2], "-") + 1
+			heads[0][i], heads[1][i] = app[:dash], app[dash:]
+		}
+		width()
+	}
+	return heads, widths
 }
