@@ -69,7 +69,7 @@ func (s *session) check(sarif string) error {
 		s.checkSummary(rb, list, accepted)
 	}
 	if err == nil && sarif != "" {
-		err = writeSARIF(sarif, list, accepted)
+		err = writeSARIF(sarif, rb, list, accepted)
 	}
 	if err == nil && list.Count(diag.Error) > 0 {
 		err = &exit{status: exitFindings}

@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -123,7 +122,7 @@ func (s *session) command() *cobra.Command {
 	flags.StringVarP(&s.dir, "rulebook", "r", "", "the rulebook's folder (default: the nearest one upward)")
 	flags.BoolVar(&s.json, "json", false, "answer in JSON")
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
-	root.Version = version()
+	root.Version = version
 	root.SetVersionTemplate("brisk {{.Version}}\n")
 	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
 	exemplify(root)
@@ -131,13 +130,8 @@ func (s *session) command() *cobra.Command {
 	return root
 }
 
-// version is that of the module, as it was built.
-func version() string {
-	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" {
-		return info.Main.Version + ", " + info.GoVersion
-	}
-	return "of unknown version"
-}
+// version is that of the release (semver.org) which this is, or becomes.
+const version = "0.1.0"
 
 // help is what a command tells that only has others below it.
 func help(c *cobra.Command, _ []string) error { return c.Help() }

@@ -3,12 +3,15 @@ package cli
 import (
 	"net/url"
 	"slices"
+	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/language/token"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that findings need.
@@ -27,11 +30,22 @@ type (
 		Driver sarifDriver `json:"driver"`
 	}
 	sarifDriver struct {
-		Name  string      `json:"name"`
-		Rules []sarifRule `json:"rules"`
+		Name           string      `json:"name"`
+		Version        string      `json:"version"`
+		InformationURI string      `json:"informationUri"`
+		Rules          []sarifRule `json:"rules"`
 	}
 	sarifRule struct {
-		ID diag.Code `json:"id"`
+		ID          diag.Code    `json:"id"`
+		Name        string       `json:"name"`
+		Description sarifMessage `json:"shortDescription"`
+		Full        sarifMessage `json:"fullDescription"`
+		Help        sarifMessage `json:"help"`
+		HelpURI     string       `json:"helpUri"`
+		Default     sarifDefault `json:"defaultConfiguration"`
+	}
+	sarifDefault struct {
+		Level diag.Severity `json:"level"`
 	}
 	sarifResult struct {
 		RuleID    diag.Code       `json:"ruleId"`
@@ -60,22 +74,62 @@ type (
 		URI string `json:"uri"`
 	}
 	sarifRegion struct {
-		StartLine   int32 `json:"startLine"`
-		StartColumn int32 `json:"startColumn"`
-		EndColumn   int32 `json:"endColumn"`
+		StartLine   int32        `json:"startLine"`
+		StartColumn int32        `json:"startColumn"`
+		EndColumn   int32        `json:"endColumn"`
+		Snippet     sarifMessage `json:"snippet,omitzero"`
 	}
 )
 
+// homePage is where more is told of brisk; the domain is reserved for examples (RFC 2606).
+const homePage = "https://briskwarden.example/briskwarden"
+
+// ruleOf describes the rule that a finding breaks.
+func ruleOf(d diag.Diagnostic) sarifRule {
+	words := strings.Split(string(d.Code)+"-"+string(d.Severity), "-") // a name must not be the id
+	for i, w := range words {
+		words[i] = strings.ToUpper(w[:1]) + w[1:]
+	}
+	text := sarifMessage{findings.About(d.Code)}
+	help := sarifMessage{text.Text + " A comment on the line above accepts a warning: # brisk: allow " + string(d.Code) + " because …"}
+	if d.Severity == diag.Error {
+		help.Text = text.Text + " A rulebook with errors never decides."
+	}
+	return sarifRule{d.Code, strings.Join(words, ""), text, text, help, homePage + "/docs/commands.md#findings", sarifDefault{d.Severity}}
+}
+
+// snippets are the lines of the files, each cut up once.
+type snippets struct {
+	rb    *rulebook.Rulebook
+	lines map[string][]string
+}
+
+func (s *snippets) line(pos token.Pos) string {
+	list, cut := s.lines[pos.File]
+	if !cut {
+		if i := slices.IndexFunc(s.rb.Files, func(f *rulebook.File) bool { return f.Name == pos.File }); i >= 0 {
+			list = strings.Split(strings.TrimPrefix(string(s.rb.Files[i].Source), "\ufeff"), "\n")
+		}
+		s.lines[pos.File] = list
+	}
+	if int(pos.Line) > len(list) {
+		return ""
+	}
+	return strings.TrimRight(list[pos.Line-1], "\r")
+}
+
 // writeSARIF writes findings as a SARIF 2.1.0 log; places are relative to the rulebook's folder.
 // Accepted ones are there as suppressed by a comment.
-func writeSARIF(name string, list diag.List, accepted []findings.Accepted) error {
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "brisk", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
+func writeSARIF(name string, rb *rulebook.Rulebook, list diag.List, accepted []findings.Accepted) error {
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "brisk", Version: version, InformationURI: homePage, Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
+	sources, known := snippets{rb: rb, lines: map[string][]string{}}, map[diag.Code]int{}
 	add := func(d diag.Diagnostic, suppressions ...sarifSuppression) {
 		rules := &run.Tool.Driver.Rules
-		index := slices.Index(*rules, sarifRule{d.Code})
-		if index < 0 {
+		index, seen := known[d.Code]
+		if !seen {
 			index = len(*rules)
-			*rules = append(*rules, sarifRule{d.Code})
+			known[d.Code] = index
+			*rules = append(*rules, ruleOf(d))
 		}
 		text := d.Message
 		if d.Help != "" {
@@ -83,7 +137,7 @@ func writeSARIF(name string, list diag.List, accepted []findings.Accepted) error
 		}
 		place := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Path: d.Pos.File}).String()}}
 		if d.Pos.IsValid() {
-			place.Region = &sarifRegion{d.Pos.Line, d.Pos.Column, d.Pos.Column + int32(d.Span)}
+			place.Region = &sarifRegion{d.Pos.Line, d.Pos.Column, d.Pos.Column + int32(d.Span), sarifMessage{sources.line(d.Pos)}}
 		}
 		run.Results = append(run.Results, sarifResult{d.Code, index, d.Severity, sarifMessage{text}, []sarifLocation{{place}}, suppressions})
 	}

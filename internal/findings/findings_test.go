@@ -218,3 +218,13 @@ func TestFindingsOfDeclarations(t *testing.T) {
 	require.Equal(t, []string{"break-glass-unready"}, check(strings.ReplaceAll(broken, "METHODS", "password")))
 	require.Empty(t, check(strings.ReplaceAll(broken, "METHODS", "security-key")))
 }
+
+// TestEveryCodeIsExplained: in SARIF and in the documentation.
+func TestEveryCodeIsExplained(t *testing.T) {
+	docs, err := os.ReadFile("../../docs/commands.md")
+	require.NoError(t, err)
+	for _, code := range append([]diag.Code{diag.Syntax, diag.Invalid, diag.File}, findings.Codes...) {
+		require.NotEmpty(t, findings.About(code), code)
+		require.Contains(t, string(docs), "`"+string(code)+"`")
+	}
+}
