@@ -89,30 +89,45 @@ func (s *session) loadFrom(dir string) (*rulebook.Rulebook, error) {
 const mostGroups = 20
 
 func (s *session) comparison(c *replay.Comparison, rb *rulebook.Rulebook) {
-	_, _, changed := c.From.Changes()
-	if c.Compared == 0 {
+	if c.Compared+c.Consents.Compared == 0 {
 		s.out.println("The log holds no sign-on to compare by.")
-		s.badLines(c.Bad, c.BadLines)
-		return
+	}
+	if c.Compared > 0 {
+		s.difference(&c.Difference, "sign-on", rb)
+	}
+	if c.Compared > 0 && c.Consents.Compared > 0 {
+		s.out.println()
+	}
+	if c.Consents.Compared > 0 {
+		s.difference(&c.Consents, "request", rb)
+	}
+	s.badLines(c.Bad, c.BadLines)
+}
+
+// difference tells what changes of sign-ons, or of requests for consent.
+func (s *session) difference(c *replay.Difference, what string, rb *rulebook.Rulebook) {
+	_, _, changed := c.From.Changes()
+	all := spell.Plural(c.Compared, what)
+	if what == "request" {
+		all += " for consent"
 	}
 	verdict := s.paint.green("nothing changes")
 	if changed > 0 {
 		verdict = s.paint.amber(fmt.Sprintf("%d change", changed)) + styledf(" for %s, %d stay as they are", spell.Plural(len(c.People), "person"), c.Compared-changed)
 	}
-	s.out.printf("Of %s, %s to %s, %s.\n", s.paint.bold(spell.Plural(c.Compared, "sign-on")), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
+	s.out.printf("Of %s, %s to %s, %s.\n", s.paint.bold(all), c.First.In(rb.Zone).Format("Mon 2006-01-02"),
 		c.Last.In(rb.Zone).Format("Mon 2006-01-02"), verdict)
 	s.matrix(c)
 	for _, g := range c.Groups[:min(len(c.Groups), mostGroups)] {
-		s.group(g, rb)
+		s.group(g, what, rb)
 	}
 	if more := len(c.Groups) - mostGroups; more > 0 {
 		s.out.printf("\nand %s more\n", spell.Plural(more, "way"))
 	}
-	s.badLines(c.Bad, c.BadLines)
 }
 
 // matrix is the table from outcome to outcome.
-func (s *session) matrix(c *replay.Comparison) {
+func (s *session) matrix(c *replay.Difference) {
 	outcomes := []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block}
 	s.out.printf("\n%s %s\n", s.paint.blue(pad("From, and to", 14)), s.paint.faint("  grant  review step-up   block"))
 	for _, from := range outcomes {
@@ -128,10 +143,10 @@ func (s *session) matrix(c *replay.Comparison) {
 	}
 }
 
-func (s *session) group(g *replay.Group, rb *rulebook.Rulebook) {
-	s.out.printf("\n%s from %s to %s, because %s\n", s.paint.bold(spell.Plural(g.Count, "sign-on")), g.From, s.paint.outcome(g.To, g.To.String()),
+func (s *session) group(g *replay.Group, what string, rb *rulebook.Rulebook) {
+	s.out.printf("\n%s from %s to %s, because %s\n", s.paint.bold(spell.Plural(g.Count, what)), g.From, s.paint.outcome(g.To, g.To.String()),
 		wrapped(strings.Join(g.Because, " and "), 6))
-	s.out.printf("      %s\n", wrapped(affected(g.People), 6))
+	s.out.printf("      %s\n", wrapped(affected(g.People, what), 6))
 	for _, e := range g.Examples {
 		s.out.printf("      %s\n", s.paint.faint(wrapped(fmt.Sprintf("%s to %s, %s (%s)", e.User, e.App, e.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"), orAt(e)), 8)))
 	}
@@ -154,30 +169,40 @@ type jsonGroup struct {
 	Examples []replay.Example `json:"examples"`
 }
 
-func comparisonJSON(c *replay.Comparison) any {
-	_, _, changed := c.From.Changes()
-	answer := struct {
-		Compared int              `json:"compared"`
-		Changed  int              `json:"changed"`
-		Changes  []jsonChange     `json:"outcomes"` // from outcome to outcome, those that stay included
-		Groups   []jsonGroup      `json:"groups"`
-		People   []jsonPerson     `json:"people"`
-		BadLines int              `json:"bad_lines"`
-		Bad      []replay.BadLine `json:"first_bad_lines"`
-	}{Compared: c.Compared, Changed: changed, Changes: []jsonChange{}, Groups: []jsonGroup{}, People: []jsonPerson{}, BadLines: c.BadLines, Bad: c.Bad}
-	for from := range c.From {
-		for to, n := range c.From[from] {
+// jsonDifference is what changes of sign-ons, or of requests for consent.
+type jsonDifference struct {
+	Compared int          `json:"compared"`
+	Changed  int          `json:"changed"`
+	Changes  []jsonChange `json:"outcomes"` // from outcome to outcome, those that stay included
+	Groups   []jsonGroup  `json:"groups"`
+	People   []jsonPerson `json:"people"`
+}
+
+func differenceJSON(d *replay.Difference) jsonDifference {
+	_, _, changed := d.From.Changes()
+	j := jsonDifference{Compared: d.Compared, Changed: changed, Changes: []jsonChange{}, Groups: []jsonGroup{}, People: []jsonPerson{}}
+	for from := range d.From {
+		for to, n := range d.From[from] {
 			if n > 0 {
-				answer.Changes = append(answer.Changes, jsonChange{signon.Outcome(from).String(), signon.Outcome(to).String(), n})
+				j.Changes = append(j.Changes, jsonChange{signon.Outcome(from).String(), signon.Outcome(to).String(), n})
 			}
 		}
 	}
-	for _, g := range c.Groups {
-		answer.Groups = append(answer.Groups, jsonGroup{g.From, g.To, g.Because, g.Count, g.People, g.Examples})
+	for _, g := range d.Groups {
+		j.Groups = append(j.Groups, jsonGroup{g.From, g.To, g.Because, g.Count, g.People, g.Examples})
 	}
-	for _, u := range slices.Sorted(maps.Keys(c.People)) {
-		p := c.People[u]
-		answer.People = append(answer.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
+	for _, u := range slices.Sorted(maps.Keys(d.People)) {
+		p := d.People[u]
+		j.People = append(j.People, jsonPerson{u, outcomesJSON(&p.Outcomes), p.Stricter, p.Looser})
 	}
-	return answer
+	return j
+}
+
+func comparisonJSON(c *replay.Comparison) any {
+	return struct {
+		jsonDifference
+		Consents jsonDifference   `json:"consents"` // requests for consent, which count nowhere else
+		BadLines int              `json:"bad_lines"`
+		Bad      []replay.BadLine `json:"first_bad_lines"`
+	}{differenceJSON(&c.Difference), differenceJSON(&c.Consents), c.BadLines, c.Bad}
 }

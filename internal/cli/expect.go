@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/xml"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -76,15 +77,11 @@ func (s *session) propose(logs []string) error {
 	}
 	p := expect.NewProposer(e)
 	var bad []replay.BadLine
-	for _, name := range logs {
-		in, _, err := s.openLog(name, &meter{})
-		if err == nil {
-			err = replay.Each(in, name, func(l *replay.Line) error { return p.Consider(&l.SignOn) }, func(b replay.BadLine) { bad = append(bad, b) })
-			in.Close()
-		}
-		if err != nil {
-			return usage("%s: %w", name, err)
-		}
+	err = s.eachLog(logs, func(in io.Reader, name string) error {
+		return replay.Each(in, name, func(l *replay.Line) error { return p.Consider(&l.SignOn) }, func(b replay.BadLine) { bad = append(bad, b) })
+	})
+	if err != nil {
+		return err
 	}
 	text, err := language.Format("proposal", []byte(p.Expectations()))
 	if err != nil {

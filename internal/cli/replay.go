@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -173,6 +174,39 @@ func (s *session) openLogs(names []string, options *replay.Options) (logs []repl
 	}
 	options.Progress = s.progress(total, watch)
 	return logs, closeAll, nil
+}
+
+// eachLog reads one log after the other, with progress on a terminal.
+func (s *session) eachLog(names []string, read func(in io.Reader, name string) error) error {
+	var options replay.Options
+	logs, closeAll, err := s.openLogs(names, &options)
+	if err != nil {
+		return usage("%w", err)
+	}
+	defer closeAll()
+	lines := 0
+	for _, log := range logs {
+		if err := read(&told{log.In, &lines, options.Progress}, log.Name); err != nil {
+			return usage("%s: %w", log.Name, err)
+		}
+	}
+	return nil
+}
+
+// told tells how many lines were read.
+type told struct {
+	io.Reader
+	lines *int
+	tell  func(lines int)
+}
+
+// Read reads on and tells.
+func (t *told) Read(p []byte) (int, error) {
+	n, err := t.Reader.Read(p)
+	if *t.lines += bytes.Count(p[:n], []byte("\n")); t.tell != nil {
+		t.tell(*t.lines)
+	}
+	return n, err
 }
 
 // meter counts the bytes that are read, of files as they lie on the disk.

@@ -132,7 +132,7 @@ func (r *replayReport) watch() {
 			users   map[string]int
 		}{{signon.Block, w.Block}, {signon.StepUp, w.StepUp}} {
 			if len(x.users) > 0 {
-				r.out.printf("      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users), 18))
+				r.out.printf("      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users, "sign-on"), 18))
 			}
 		}
 		if w.Unsure > 0 {
@@ -143,7 +143,7 @@ func (r *replayReport) watch() {
 }
 
 // affected tells how many sign-ons of how many people, and who comes first.
-func affected(users map[string]int) string {
+func affected(users map[string]int, what string) string {
 	names, n := replay.Ranked(users)
 	var first []string
 	const most = 5
@@ -153,7 +153,7 @@ func affected(users map[string]int) string {
 	if more := len(names) - most; more > 0 {
 		first = append(first, fmt.Sprintf("%d more", more))
 	}
-	return fmt.Sprintf("%s of %s: %s", spell.Plural(n, "sign-on"), spell.Plural(len(users), "person"), strings.Join(first, ", "))
+	return fmt.Sprintf("%s of %s: %s", spell.Plural(n, what), spell.Plural(len(users), "person"), strings.Join(first, ", "))
 }
 
 // table prints counts by outcome, of the first rows up to a limit.

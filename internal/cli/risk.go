@@ -50,15 +50,8 @@ func (s *session) risk(logs []string, from, to string, options replay.RiskOption
 	}
 	side := learning(rb)
 	r := replay.NewRisk(side.Engine, side.Past, options)
-	for _, log := range logs {
-		in, _, err := s.openLog(log, &meter{})
-		if err == nil {
-			err = r.ReadLog(in, log)
-			in.Close()
-		}
-		if err != nil {
-			return usage("%s: %w", log, err)
-		}
+	if err := s.eachLog(logs, r.ReadLog); err != nil {
+		return err
 	}
 	if s.json {
 		return s.riskJSON(rb, r)

@@ -86,7 +86,7 @@ const homePage = "https://briskwarden.example/briskwarden"
 
 // ruleOf describes the rule that a finding breaks.
 func ruleOf(d diag.Diagnostic) sarifRule {
-	words := strings.Split(string(d.Code)+"-"+string(d.Severity), "-") // a name must not be the id
+	words := strings.Split(string(d.Code)+"-"+d.Severity.String(), "-") // a name must not be the id
 	for i, w := range words {
 		words[i] = strings.ToUpper(w[:1]) + w[1:]
 	}

@@ -1,6 +1,7 @@
 package findings_test
 
 import (
+	"os"
 	"slices"
 	"strings"
 	"testing"

@@ -23,15 +23,27 @@ type Side struct {
 
 // Comparison is what two rulebooks decide differently about a log.
 type Comparison struct {
+	Difference            // of sign-ons
+	Consents   Difference // of requests for consent, which count nowhere else
+	Refused    int        // that one of the two could not decide
+	BadLines   int
+	Bad        []BadLine
+}
+
+// Difference is what changes of sign-ons, or of requests for consent.
+type Difference struct {
 	Compared int
-	Refused  int      // that one of the two could not decide
 	From     Table    // by the outcome of the old rulebook, and of the new
 	Groups   []*Group // of what changes, the largest first
 	People   map[string]*PersonTally
-	Changes  Spread // of the sign-ons that change, by what they come to
+	Changes  Spread // of those that change, by what they come to
 	Span
-	BadLines int
-	Bad      []BadLine
+
+	groups map[string]*Group
+}
+
+func newDifference(zone *time.Location) Difference {
+	return Difference{People: map[string]*PersonTally{}, Changes: newSpread(zone), groups: map[string]*Group{}}
 }
 
 // Group are the sign-ons that change in the same way for the same reason.
@@ -66,14 +78,20 @@ func Compare(before, after Side, logs []Log, options Options) (*Comparison, erro
 	for _, w := range workers[1:] {
 		c.add(w.counted)
 	}
-	for _, g := range c.groups {
-		c.Groups = append(c.Groups, g)
+	c.sort()
+	c.Consents.sort()
+	c.Bad, c.BadLines = all.bad, all.badAll
+	return c, nil
+}
+
+// sort puts the groups in their order.
+func (d *Difference) sort() {
+	for _, g := range d.groups {
+		d.Groups = append(d.Groups, g)
 	}
-	slices.SortFunc(c.Groups, func(a, b *Group) int {
+	slices.SortFunc(d.Groups, func(a, b *Group) int {
 		return cmp.Or(b.Count-a.Count, int(a.To)-int(b.To), int(a.From)-int(b.From), slices.Compare(a.Because, b.Because))
 	})
-	c.Bad, c.BadLines = all.bad, all.badAll
-	return &c.Comparison, nil
 }
 
 // comparing is what the workers of a comparison share.
@@ -157,7 +175,7 @@ func caseName(p *rulebook.Policy, k *rulebook.Case) string {
 // comparer compares sign-ons, those of one user in their order.
 type comparer struct {
 	*comparing
-	counted *counting
+	counted *Comparison
 	lookout lookout
 	sides   [2]side
 }
@@ -168,13 +186,9 @@ type side struct {
 	deciding []string
 }
 
-type counting struct {
-	Comparison
-	groups map[string]*Group
-}
-
 func newComparer(shared *comparing) *comparer {
-	return &comparer{comparing: shared, counted: &counting{groups: map[string]*Group{}, Comparison: Comparison{People: map[string]*PersonTally{}, Changes: newSpread(shared.after.Engine.Rulebook().Zone)}}}
+	zone := shared.after.Engine.Rulebook().Zone
+	return &comparer{comparing: shared, counted: &Comparison{Difference: newDifference(zone), Consents: newDifference(zone)}}
 }
 
 // decides notes what decided.
@@ -232,7 +246,10 @@ func (c *comparer) compare(t *turn) error {
 }
 
 func (c *comparer) count(t *turn, from, to signon.Outcome) error {
-	n := c.counted
+	n := &c.counted.Difference
+	if t.Action == rulebook.Consent {
+		n = &c.counted.Consents
+	}
 	n.Compared++
 	n.From[from][to]++
 	n.cover(Span{t.Time, t.Time})
@@ -306,17 +323,22 @@ func (g *Group) keep(e Example) {
 	}
 }
 
-func (n *counting) add(o *counting) {
-	n.Compared += o.Compared
-	n.Refused += o.Refused
-	n.cover(o.Span)
-	n.Changes.add(&o.Changes)
-	n.From.add(&o.From)
-	addPeople(n.People, o.People)
+func (c *Comparison) add(o *Comparison) {
+	c.Refused += o.Refused
+	c.Difference.add(&o.Difference)
+	c.Consents.add(&o.Consents)
+}
+
+func (d *Difference) add(o *Difference) {
+	d.Compared += o.Compared
+	d.cover(o.Span)
+	d.Changes.add(&o.Changes)
+	d.From.add(&o.From)
+	addPeople(d.People, o.People)
 	for key, theirs := range o.groups {
-		g, ok := n.groups[key]
+		g, ok := d.groups[key]
 		if !ok {
-			n.groups[key] = theirs
+			d.groups[key] = theirs
 			continue
 		}
 		g.Count += theirs.Count

@@ -3,6 +3,7 @@ package replay_test
 import (
 	"bytes"
 	"fmt"
+	"io/fs"
 	"strings"
 	"testing"
 
@@ -28,7 +29,11 @@ func TestCompareAgreesWithTwoReplays(t *testing.T) {
 	for _, n := range names {
 		all += texts[n]
 	}
-	log := func() replay.Log { return replay.Log{Name: "all", In: strings.NewReader(all)} }
+	asked, err := fs.ReadFile(demo.SkerryLine(), "consents/asked.jsonl")
+	require.NoError(t, err)
+	logs := func() []replay.Log {
+		return []replay.Log{{Name: "all", In: strings.NewReader(all)}, {Name: "asked", In: bytes.NewReader(asked)}}
+	}
 	before := skerry(t)
 	for _, c := range []struct{ file, old, new, because string }{
 		{"rulebook.warden", "skerry-line", "skerry-line", ""},
@@ -37,6 +42,7 @@ func TestCompareAgreesWithTwoReplays(t *testing.T) {
 		{"policies/shore.warden", `case "closed" when time not in office-hours => block "The desk is closed."`, "", `ticket-desks "closed" is gone`},
 		{"policies/shore.warden", "policy payment-runs {", "policy night { who group finance to app ledger otherwise => block }\npolicy payment-runs {", `night "otherwise" is new with its policy`},
 		{"policies/crews.warden", `case "aboard" when`, `case "ashore" when network not in ferries and network not in terminals => block case "aboard" when`, `roster-away "ashore" is new`},
+		{"policies/shore.warden", "otherwise => review by group consent-reviewers", "otherwise => block", `client-consent "otherwise" is different`},
 	} {
 		after := rulebook.Load(overlay{demo.SkerryLine(), c.file, c.old, c.new}, rulebook.Options{})
 		require.NoError(t, after.Diagnostics.Err(), c.file)
@@ -44,14 +50,14 @@ func TestCompareAgreesWithTwoReplays(t *testing.T) {
 		var both [2]*replay.Comparison
 		for i, workers := range []int{1, 6} {
 			var err error
-			both[i], err = replay.Compare(side(before), side(after), []replay.Log{log()}, replay.Options{Group: -1, Workers: workers, Decisions: &out[i]})
+			both[i], err = replay.Compare(side(before), side(after), logs(), replay.Options{Group: -1, Workers: workers, Decisions: &out[i]})
 			require.NoError(t, err)
 		}
 		require.Equal(t, both[0].Groups, both[1].Groups)
 		require.Equal(t, both[0].People, both[1].People)
 		require.True(t, bytes.Equal(out[0].Bytes(), out[1].Bytes()))
 		got := both[0]
-		was, is := run(t, before, replay.Options{Group: -1}, log()), run(t, after, replay.Options{Group: -1}, log())
+		was, is := run(t, before, replay.Options{Group: -1}, logs()...), run(t, after, replay.Options{Group: -1}, logs()...)
 		changed := 0
 		for o := range signon.Outcome(4) {
 			from, to := 0, 0
@@ -63,6 +69,9 @@ func TestCompareAgreesWithTwoReplays(t *testing.T) {
 			}
 			require.Equal(t, []int{was.Outcomes[o], is.Outcomes[o]}, []int{from, to}, "%s %s", c.because, o)
 		}
+		require.Equal(t, []int{was.Outcomes.All(), was.Consents.Outcomes.All()}, []int{got.Compared, got.Consents.Compared})
+		_, _, consents := got.Consents.From.Changes()
+		require.Equal(t, consents > 0, strings.HasPrefix(c.because, "client-consent"))
 		grouped, people := 0, 0
 		var because []string
 		for _, g := range got.Groups {
@@ -76,7 +85,10 @@ func TestCompareAgreesWithTwoReplays(t *testing.T) {
 		for _, p := range got.People {
 			people += p.Outcomes.All()
 		}
-		require.Equal(t, []int{changed, changed, changed}, []int{grouped, people, strings.Count(out[0].String(), "\n")}, c.because)
+		require.Equal(t, []int{changed, changed, changed + consents}, []int{grouped, people, strings.Count(out[0].String(), "\n")}, c.because)
+		for _, g := range got.Consents.Groups {
+			because = append(because, g.Because...)
+		}
 		if c.because == "" {
 			require.Zero(t, changed)
 			continue

@@ -16,6 +16,9 @@ func Compare(before, after *rulebook.Rulebook, c *replay.Comparison) *Page {
 	p := &Page{Title: "What a new rulebook would decide differently", About: append(about(after, c.Span), "compared with "+short(before.Digest))}
 	if changed == 0 {
 		p.Answer = fmt.Sprintf("Nothing changes for %s.", signOns(all))
+		if all == 0 && c.Consents.Compared > 0 {
+			p.Answer = consentsChange(&c.Consents)
+		}
 	} else {
 		p.Answer = fmt.Sprintf("%s of %s change, for %s.", Count(changed), signOns(all), spell.Plural(len(c.People), "person"))
 		stricter, looser := 0, 0
@@ -25,10 +28,14 @@ func Compare(before, after *rulebook.Rulebook, c *replay.Comparison) *Page {
 		}
 		p.Tiles = []Tile{{stricter, "come out stricter", Block}, {looser, "come out looser", Grant}, {all - changed, "stay as they are", Still}}
 	}
+	if all > 0 && c.Consents.Compared > 0 {
+		p.Say = append(p.Say, Remark{Plain, "Consent:", consentsChange(&c.Consents)})
+	}
 	p.badLines(c.Bad, c.BadLines)
+	consents := consentParts(after, &c.Consents)
 	table := fromTo(Head{Name: "outcome-to-outcome", Title: "From the old rulebook to the new", Note: "in sign-ons"}, &c.From)
 	if changed == 0 {
-		p.Parts = append(p.Parts, Part{Charts: []Chart{table}})
+		p.Parts = append(append(p.Parts, Part{Charts: []Chart{table}}), consents...)
 		return p
 	}
 	p.Parts = append(p.Parts,
@@ -42,7 +49,25 @@ func Compare(before, after *rulebook.Rulebook, c *replay.Comparison) *Page {
 	if t := changedPeople(c); len(t.Rows) > 0 {
 		p.Parts = append(p.Parts, Part{Title: "People for whom something changes", Table: t})
 	}
+	p.Parts = append(p.Parts, consents...)
 	return p
+}
+
+// consentsChange tells how many requests for consent change.
+func consentsChange(d *replay.Difference) string {
+	_, all, changed := d.From.Changes()
+	if changed == 0 {
+		return fmt.Sprintf("Nothing changes for %s for consent.", spell.Plural(all, "request"))
+	}
+	return fmt.Sprintf("%s of %s for consent change, for %s.", Count(changed), spell.Plural(all, "request"), spell.Plural(len(d.People), "person"))
+}
+
+// consentParts are the ways in which requests for consent change.
+func consentParts(after *rulebook.Rulebook, d *replay.Difference) (parts []Part) {
+	for _, g := range d.Groups[:min(len(d.Groups), mostRows)] {
+		parts = append(parts, Part{Title: fmt.Sprintf("%s for consent from %s to %s", spell.Plural(g.Count, "request"), g.From, g.To), Table: groupTable(after, g)})
+	}
+	return parts
 }
 
 // because are the reasons of what changes.
