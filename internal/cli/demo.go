@@ -153,7 +153,7 @@ func (s *session) demo(dir string, wanted []step, short bool) error {
 	}
 	play := &stage{session: s, dir: dir, folders: strings.NewReplacer(original, dir, mended, copied), done: map[int]string{}, short: short}
 	s.out.printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
-	if err := play.walk(wanted); err != nil {
+	if err := play.walk(wanted); err != nil || !short {
 		return err
 	}
 	s.out.printf("\n%s\n", s.paint.bold("Three things to do next"))
