@@ -9,6 +9,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // clauseWords begin the clauses of a sign-on.
@@ -55,7 +56,8 @@ func (s *session) complete(root *cobra.Command) {
 	}
 }
 
-// completions are the names that begin so; those that a shell would take for several words are left out.
+// completions are the names that begin so; those that a shell would take for several words,
+// or that steer a terminal, are left out.
 func (s *session) completions(names func(*rulebook.Rulebook) []string, begun string) (list []string, then cobra.ShellCompDirective) {
 	then = cobra.ShellCompDirectiveNoFileComp
 	rb, err := s.load()
@@ -63,7 +65,7 @@ func (s *session) completions(names func(*rulebook.Rulebook) []string, begun str
 		return nil, then
 	}
 	for _, name := range names(rb) {
-		if strings.HasPrefix(name, begun) && shellQuoted([]string{name}) == name {
+		if strings.HasPrefix(name, begun) && shellQuoted([]string{name}) == name && spell.Printable(name) == name {
 			list = append(list, name)
 		}
 	}

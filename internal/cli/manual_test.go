@@ -61,7 +61,7 @@ func TestDemoIsWalkedForthAndBack(t *testing.T) {
 // TestCompletion asks for what the shell would.
 func TestCompletion(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "rulebook.warden"), []byte("rulebook r { }\nuser ann { groups crew }\nuser bob { }\nuser \"two words\" { }\ngroup crew { }\napp news { }\nnetwork quay { 192.0.2.0/24 }\nexpect fine { user ann app news => block }\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "rulebook.warden"), []byte("rulebook r { }\nuser ann { groups crew }\nuser bob { }\nuser \"two words\" { }\nuser \"a\x1b[31m\" { }\nuser \"a\u202eb\" { }\ngroup crew { }\napp news { }\nnetwork quay { 192.0.2.0/24 }\nexpect fine { user ann app news => block }\n"), 0o600))
 	for line, want := range map[string]string{
 		"decide user ":         "ann bob",
 		"decide user a":        "ann",
