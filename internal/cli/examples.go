@@ -11,6 +11,7 @@ var examples = []struct {
 	command string
 	calls   []string
 }{
+	{"brisk", []string{"brisk demo", "brisk check"}},
 	{"brisk init", []string{"brisk init ../payroll-rules", "brisk init ../crew-rules"}},
 	{"brisk demo", []string{"brisk demo --steps", "brisk demo --step 4-6"}},
 	{"brisk check", []string{"brisk check", "brisk check --json --at 2027-01-11T08:00"}},

@@ -28,7 +28,7 @@ func TestExamplesWork(t *testing.T) {
 	require.NoError(t, os.CopyFS(dir, demo.SkerryLine()))
 	t.Chdir(dir)
 	t.Setenv("TMPDIR", t.TempDir())
-	for _, path := range cli.CommandPaths() {
+	for _, path := range append(cli.CommandPaths(), "brisk", "brisk consent") {
 		require.Equal(t, 2, cli.CountExamples(path), "examples of %s", path)
 	}
 	for _, call := range cli.HelpExamples() {
