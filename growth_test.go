@@ -37,7 +37,7 @@ type growing struct {
 func repeated(n int, line string) string {
 	var b strings.Builder
 	for i := range n {
-		b.WriteString(strings.ReplaceAll(line, "%N", fmt.Sprint(i)))
+		b.WriteString(strings.NewReplacer("%N", fmt.Sprint(i), "%X", fmt.Sprintf("%x", i)).Replace(line))
 	}
 	return b.String()
 }
@@ -150,8 +150,8 @@ var lists = []growing{
 	{"values in LDIF", 50_000, loading(`directory "f.ldif"`, "", "f.ldif", between("dn: uid=u,dc=x\nobjectClass: person\nuid: u\n", "description: y%N\n", ""))},
 	{"devices in JSON Lines", 10_000, loading(`devices "f.jsonl"`, "", "f.jsonl", lineOf(`{"id":"d%N","os":"ios"}`+"\n"))},
 	{"devices in CSV", 10_000, loading(`devices "f.csv"`, "", "f.csv", between("id,os\n", "d%N,ios\n", ""))},
-	{"prefixes of a geofeed", 4_000, loading(`geo "f.csv"`, "", "f.csv", lineOf("2001:db8:%N::/48,NO\n"))},
-	{"lines of a network", 4_000, loading("", "network x from \"f.txt\"\n", "f.txt", lineOf("2001:db8:%N::/48\n"))},
+	{"prefixes of a geofeed", 4_000, loading(`geo "f.csv"`, "", "f.csv", lineOf("2001:db8:%X::/48,NO\n"))},
+	{"lines of a network", 4_000, loading("", "network x from \"f.txt\"\n", "f.txt", lineOf("2001:db8:%X::/48\n"))},
 	{"past sign-ons of many", 20_000, loading(`history "f.jsonl"`, "", "f.jsonl", lineOf(`{"subject":{"id":"u%N"},"context":{"time":"2026-11-23T08:15:00Z","id":"s%N"}}`+"\n"))},
 	{"past sign-ons of one", 20_000, loading(`history "f.jsonl"`, "", "f.jsonl", lineOf(`{"subject":{"id":"u"},"context":{"time":"2026-11-23T08:15:00Z","id":"s%N","device":{"id":"d%N"}}}`+"\n"))},
 	{"events of a calendar", 5_000, calendar(lineOf("BEGIN:VEVENT\nUID:e%N\nDTSTART;VALUE=DATE:20261225\nEND:VEVENT\n"))},
@@ -159,7 +159,7 @@ var lists = []growing{
 	{"exceptions of an event", 20_000, calendar(between("BEGIN:VEVENT\nUID:e\nDTSTART:20260101T000000Z\nDURATION:PT1H\nRRULE:FREQ=DAILY\n", "EXDATE:20260101T000000Z\n", "END:VEVENT\n"))},
 	{"occurrences that others replace", 2_000, calendar(between("BEGIN:VEVENT\nUID:e\nDTSTART:20260101T000000Z\nDURATION:PT1H\nRRULE:FREQ=DAILY;COUNT=9\nEND:VEVENT\n",
 		"BEGIN:VEVENT\nUID:e\nRECURRENCE-ID:20260101T000000Z\nDTSTART:20260101T000000Z\nDURATION:PT%NS\nEND:VEVENT\n", ""))},
-	{"rules that never occur", 10, calendar(lineOf("BEGIN:VEVENT\nUID:e%N\nDTSTART;VALUE=DATE:20260101\nRRULE:FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30\nEND:VEVENT\n"))},
+	{"rules that never occur", 7, calendar(lineOf("BEGIN:VEVENT\nUID:e%N\nDTSTART;VALUE=DATE:20260101\nRRULE:FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30\nEND:VEVENT\n"))},
 	{"folds of a line of a calendar", 200_000, calendar(between("BEGIN:VEVENT\nUID:e\nDTSTART;VALUE=DATE:20260101\nSUMMARY:x\n", " y%N\n", "END:VEVENT\n"))},
 
 	{"users", 5_000, loading("", "user u%N { groups g%N, h  methods password }\n", "", nil)},
