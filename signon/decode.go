@@ -11,6 +11,8 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // FieldError says which field of a request cannot be read, and why.
@@ -265,10 +267,10 @@ func (i *instant) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 func ParseTime(text string) (time.Time, error) {
 	t, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return time.Time{}, fmt.Errorf("%q is no RFC 3339 time, such as 2026-11-23T08:15:00+01:00", clip(text))
+		return time.Time{}, fmt.Errorf("%q is no RFC 3339 time, such as 2026-11-23T08:15:00+01:00", spell.Clip(text))
 	}
 	if p := checkInstant(t); p != "" {
-		return time.Time{}, fmt.Errorf("%q %s", clip(text), p)
+		return time.Time{}, fmt.Errorf("%q %s", spell.Clip(text), p)
 	}
 	if t.IsZero() { // which stands for a time that is not stated
 		t = t.Add(1)
@@ -290,7 +292,7 @@ func (a *address) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 func ParseAddr(text string) (netip.Addr, error) {
 	a, err := netip.ParseAddr(text)
 	if err != nil {
-		return netip.Addr{}, fmt.Errorf("%q is no IPv4 or IPv6 address", clip(text))
+		return netip.Addr{}, fmt.Errorf("%q is no IPv4 or IPv6 address", spell.Clip(text))
 	}
 	return a.Unmap(), checkAddr(a).asError()
 }
@@ -323,13 +325,6 @@ func (c *ConsentFor) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 		err = c.check().asError()
 	}
 	return err
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:60]) + "…"
-	}
-	return s
 }
 
 func kindName(k jsontext.Kind) string {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // Validate reports the first field that cannot be, as a [*FieldError] in the words of the
@@ -218,7 +220,7 @@ func checkInstant(t time.Time) problem {
 
 func checkAddr(a netip.Addr) problem {
 	if a.Zone() != "" {
-		return problem(fmt.Sprintf("%q carries a zone: leave out what stands after the %%", clip(a.String())))
+		return problem(fmt.Sprintf("%q carries a zone: leave out what stands after the %%", spell.Clip(a.String())))
 	}
 	return ""
 }
@@ -227,21 +229,21 @@ func checkCountry(code string) problem {
 	if IsCountry(code) {
 		return ""
 	}
-	return problem(fmt.Sprintf("%q is no country: ISO 3166-1 alpha-2 in capitals, such as NO", clip(code)))
+	return problem(fmt.Sprintf("%q is no country: ISO 3166-1 alpha-2 in capitals, such as NO", spell.Clip(code)))
 }
 
 func (c Client) check() problem {
 	if c == Browser || c == Native || c == Legacy || c == Unattended {
 		return ""
 	}
-	return problem(fmt.Sprintf("%q is no client: browser, native, legacy or unattended", clip(string(c))))
+	return problem(fmt.Sprintf("%q is no client: browser, native, legacy or unattended", spell.Clip(string(c))))
 }
 
 func (c ConsentFor) check() problem {
 	if c == ForSelf || c == ForGroup || c == ForEveryone {
 		return ""
 	}
-	return problem(fmt.Sprintf("%q is none of self, group and everyone", clip(string(c))))
+	return problem(fmt.Sprintf("%q is none of self, group and everyone", spell.Clip(string(c))))
 }
 
 func checkNumber(x float64) problem {
@@ -256,7 +258,7 @@ func checkScope(scope string) problem {
 	if IsScope(scope) {
 		return ""
 	}
-	return problem(fmt.Sprintf("%q is no scope (RFC 6749): printable ASCII without spaces, double quotes and backslashes", clip(scope)))
+	return problem(fmt.Sprintf("%q is no scope (RFC 6749): printable ASCII without spaces, double quotes and backslashes", spell.Clip(scope)))
 }
 
 // IsScope reports whether a text is a scope token of RFC 6749, section 3.3: printable ASCII

@@ -1,5 +1,7 @@
 package cli
 
+// What the shell completes.
+
 import (
 	"maps"
 	"slices"

@@ -1,5 +1,7 @@
 package cli
 
+// The commands that change the ledger: settle, withdraw, ban and unban.
+
 import (
 	"fmt"
 	"slices"
@@ -22,6 +24,21 @@ func (r *reasoned) add(c *cobra.Command) {
 	c.Flags().StringVar(&r.because, "because", "", "why: the journal keeps it")
 }
 
+// changing makes a command one that changes the ledger: it takes who does it and why, and its
+// arguments are as wanted.
+func (x *consents) changing(c *cobra.Command, wanted func(args []string) error, change func(args []string, r reasoned) error) *cobra.Command {
+	var r reasoned
+	r.add(c)
+	c.Args = func(_ *cobra.Command, args []string) error { return wanted(args) }
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if err := r.given(c); err != nil {
+			return err
+		}
+		return x.run(true, func() error { return change(args, r) })
+	}
+	return c
+}
+
 // given reports what is missing of it.
 func (r *reasoned) given(c *cobra.Command) error {
 	switch {
@@ -34,22 +51,15 @@ func (r *reasoned) given(c *cobra.Command) error {
 }
 
 func (x *consents) settleCommand() *cobra.Command {
-	var r reasoned
 	var only, until string
-	c := &cobra.Command{
-		Use:   "settle ID grant|refuse",
-		Short: "Grant or refuse a request that waits",
-		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) != 2 || args[1] != "grant" && args[1] != "refuse" {
-				return usage("say which one and how: brisk consent settle c-17 grant --by USER --because TEXT")
-			}
-			if err := r.given(c); err != nil {
-				return err
-			}
-			return x.run(true, func() error { return x.settle(args[0], args[1] == "grant", r, only, until) })
-		},
+	c := &cobra.Command{Use: "settle ID grant|refuse", Short: "Grant or refuse a request that waits"}
+	wanted := func(args []string) error {
+		if len(args) != 2 || args[1] != "grant" && args[1] != "refuse" {
+			return usage("say which one and how: brisk consent settle c-17 grant --by USER --because TEXT")
+		}
+		return nil
 	}
-	r.add(c)
+	x.changing(c, wanted, func(args []string, r reasoned) error { return x.settle(args[0], args[1] == "grant", r, only, until) })
 	c.Flags().StringVar(&only, "only", "", "grant these of the scopes alone, with commas or spaces between")
 	c.Flags().StringVar(&until, "until", "", "the last day of the consent")
 	return c
@@ -77,32 +87,24 @@ func (x *consents) settle(name string, grant bool, r reasoned, only, until strin
 }
 
 func (x *consents) withdrawCommand() *cobra.Command {
-	var r reasoned
-	c := &cobra.Command{
-		Use:   "withdraw ID",
-		Short: "End a consent, or take a request back: by whoever gave it, or by a reviewer",
-		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usage("say which one: brisk consent withdraw c-17 --by USER --because TEXT")
-			}
-			if err := r.given(c); err != nil {
-				return err
-			}
-			return x.run(true, func() error {
-				id, err := consent.ParseID(args[0])
-				if err != nil {
-					return err
-				}
-				withdrawn, err := x.ledger.Withdraw(id, r.by, r.because)
-				if err != nil {
-					return err
-				}
-				return x.changed(withdrawn)
-			})
-		},
+	c := &cobra.Command{Use: "withdraw ID", Short: "End a consent, or take a request back: by whoever gave it, or by a reviewer"}
+	wanted := func(args []string) error {
+		if len(args) != 1 {
+			return usage("say which one: brisk consent withdraw c-17 --by USER --because TEXT")
+		}
+		return nil
 	}
-	r.add(c)
-	return c
+	return x.changing(c, wanted, func(args []string, r reasoned) error {
+		id, err := consent.ParseID(args[0])
+		if err != nil {
+			return err
+		}
+		withdrawn, err := x.ledger.Withdraw(id, r.by, r.because)
+		if err != nil {
+			return err
+		}
+		return x.changed(withdrawn)
+	})
 }
 
 // changed tells what became of a consent.
@@ -155,35 +157,26 @@ func (x *consents) unbanCommand() *cobra.Command {
 }
 
 func (x *consents) banning(use, short string, set func(client string, r reasoned) (*consent.Client, error)) *cobra.Command {
-	var r reasoned
-	c := &cobra.Command{
-		Use:   use,
-		Short: short,
-		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usage("name the client: brisk consent %s --by USER --because TEXT", use)
-			}
-			if err := r.given(c); err != nil {
-				return err
-			}
-			return x.run(true, func() error {
-				known, err := x.ledger.ClientNames()
-				if err != nil {
-					return err
-				}
-				client, err := set(args[0], r)
-				if err != nil {
-					return err
-				}
-				if !slices.Contains(known, client.ID) {
-					x.err.printf("brisk: nothing is known of a client %q; its ban holds for whatever asks by that name%s\n", client.ID, hint(client.ID, known))
-				}
-				return x.banned(client)
-			})
-		},
+	wanted := func(args []string) error {
+		if len(args) != 1 {
+			return usage("name the client: brisk consent %s --by USER --because TEXT", use)
+		}
+		return nil
 	}
-	r.add(c)
-	return c
+	return x.changing(&cobra.Command{Use: use, Short: short}, wanted, func(args []string, r reasoned) error {
+		known, err := x.ledger.ClientNames()
+		if err != nil {
+			return err
+		}
+		client, err := set(args[0], r)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(known, client.ID) {
+			x.err.printf("brisk: nothing is known of a client %q; its ban holds for whatever asks by that name%s\n", client.ID, hint(client.ID, known))
+		}
+		return x.banned(client)
+	})
 }
 
 // banned tells whether a client is, and what hangs on it.

@@ -1,5 +1,7 @@
 package cli
 
+// The examples that every --help ends with.
+
 import (
 	"strings"
 

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"briskwarden.example/briskwarden/internal/diag"
@@ -27,6 +26,7 @@ type listing struct {
 	dir    string             // the rulebook's folder, for the lines of its other files
 	source string
 	paint  painter
+	cut    map[string][]string // the lines of the files that were asked for
 }
 
 func (l *listing) print(list diag.List) {
@@ -70,23 +70,30 @@ func (l *listing) finding(d diag.Diagnostic) {
 
 // line is the source line at a position.
 func (l *listing) line(pos token.Pos) (string, bool) {
+	list, cut := l.cut[pos.File]
+	if !cut {
+		list = l.linesOf(pos.File)
+		if l.cut == nil {
+			l.cut = map[string][]string{}
+		}
+		l.cut[pos.File] = list
+	}
+	if pos.Line < 1 || int(pos.Line) > len(list) {
+		return "", false
+	}
+	return strings.TrimRight(list[pos.Line-1], "\r\n"), true
+}
+
+func (l *listing) linesOf(file string) []string {
 	source := l.source
 	if l.rb != nil {
-		i := slices.IndexFunc(l.rb.Files, func(f *rulebook.File) bool { return f.Name == pos.File })
+		i := slices.IndexFunc(l.rb.Files, func(f *rulebook.File) bool { return f.Name == file })
 		if i < 0 {
-			return "", false
+			return nil
 		}
 		source = string(l.rb.Files[i].Source)
 	}
-	source = strings.TrimPrefix(source, "\ufeff")
-	for n := int32(1); pos.Line > 0 && source != ""; n++ {
-		line, rest, _ := strings.Cut(source, "\n")
-		if n == pos.Line {
-			return strings.TrimRight(line, "\r"), true
-		}
-		source = rest
-	}
-	return "", false
+	return slices.Collect(strings.Lines(strings.TrimPrefix(source, "\ufeff")))
 }
 
 // lineOfData reads a line of a file that the rulebook points to.
@@ -152,7 +159,7 @@ func oneCell(r rune) rune {
 	switch {
 	case r == '\t':
 		return ' '
-	case unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == utf8.RuneError:
+	case spell.Unseen(r) || r == utf8.RuneError:
 		return '·'
 	}
 	return r

@@ -86,12 +86,13 @@ func (s *session) circumstances(rb *rulebook.Rulebook, clauses, columns string, 
 		if err != nil {
 			return nil, usage("--columns: %w", err)
 		}
+		stated := text == column
 		text = strings.TrimSpace(clauses + " " + text)
 		so, err := s.told(rb, parser.SignOn, "circumstances", text, now)
 		if err != nil {
 			return nil, err
 		}
-		if text == strings.TrimSpace(clauses+" "+column) {
+		if stated {
 			if err := s.oneInstant(&so); err != nil {
 				return nil, err
 			}

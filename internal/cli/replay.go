@@ -186,26 +186,29 @@ func (s *session) eachLog(names []string, read func(in io.Reader, name string) e
 	defer closeAll()
 	lines := 0
 	for _, log := range logs {
-		if err := read(&told{log.In, &lines, options.Progress}, log.Name); err != nil {
+		in := log.In
+		if options.Progress != nil {
+			in = &lineMeter{in, &lines, options.Progress}
+		}
+		if err := read(in, log.Name); err != nil {
 			return usage("%s: %w", log.Name, err)
 		}
 	}
 	return nil
 }
 
-// told tells how many lines were read.
-type told struct {
+// lineMeter tells how many lines were read.
+type lineMeter struct {
 	io.Reader
 	lines *int
 	tell  func(lines int)
 }
 
 // Read reads on and tells.
-func (t *told) Read(p []byte) (int, error) {
+func (t *lineMeter) Read(p []byte) (int, error) {
 	n, err := t.Reader.Read(p)
-	if *t.lines += bytes.Count(p[:n], []byte("\n")); t.tell != nil {
-		t.tell(*t.lines)
-	}
+	*t.lines += bytes.Count(p[:n], []byte("\n"))
+	t.tell(*t.lines)
 	return n, err
 }
 

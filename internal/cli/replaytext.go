@@ -1,5 +1,7 @@
 package cli
 
+// What a replay counted, as text.
+
 import (
 	"fmt"
 	"strings"

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"net/url"
-	"slices"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -11,7 +10,6 @@ import (
 	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/language/token"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that findings need.
@@ -98,31 +96,11 @@ func ruleOf(d diag.Diagnostic) sarifRule {
 	return sarifRule{d.Code, strings.Join(words, ""), text, text, help, homePage + "/docs/commands.md#findings", sarifDefault{d.Severity}}
 }
 
-// snippets are the lines of the files, each cut up once.
-type snippets struct {
-	rb    *rulebook.Rulebook
-	lines map[string][]string
-}
-
-func (s *snippets) line(pos token.Pos) string {
-	list, cut := s.lines[pos.File]
-	if !cut {
-		if i := slices.IndexFunc(s.rb.Files, func(f *rulebook.File) bool { return f.Name == pos.File }); i >= 0 {
-			list = strings.Split(strings.TrimPrefix(string(s.rb.Files[i].Source), "\ufeff"), "\n")
-		}
-		s.lines[pos.File] = list
-	}
-	if int(pos.Line) > len(list) {
-		return ""
-	}
-	return strings.TrimRight(list[pos.Line-1], "\r")
-}
-
 // writeSARIF writes findings as a SARIF 2.1.0 log; places are relative to the rulebook's folder.
 // Accepted ones are there as suppressed by a comment.
 func writeSARIF(name string, rb *rulebook.Rulebook, list diag.List, accepted []findings.Accepted) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "brisk", Version: version, InformationURI: homePage, Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
-	sources, known := snippets{rb: rb, lines: map[string][]string{}}, map[diag.Code]int{}
+	sources, known := listing{rb: rb}, map[diag.Code]int{}
 	add := func(d diag.Diagnostic, suppressions ...sarifSuppression) {
 		rules := &run.Tool.Driver.Rules
 		index, seen := known[d.Code]
@@ -137,7 +115,8 @@ func writeSARIF(name string, rb *rulebook.Rulebook, list diag.List, accepted []f
 		}
 		place := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Path: d.Pos.File}).String()}}
 		if d.Pos.IsValid() {
-			place.Region = &sarifRegion{d.Pos.Line, d.Pos.Column, d.Pos.Column + int32(d.Span), sarifMessage{sources.line(d.Pos)}}
+			line, _ := sources.line(d.Pos)
+			place.Region = &sarifRegion{d.Pos.Line, d.Pos.Column, d.Pos.Column + int32(d.Span), sarifMessage{line}}
 		}
 		run.Results = append(run.Results, sarifResult{d.Code, index, d.Severity, sarifMessage{text}, []sarifLocation{{place}}, suppressions})
 	}

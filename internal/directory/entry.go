@@ -12,6 +12,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // The object classes that count, in small letters; what has none of them is left aside.
@@ -187,7 +188,7 @@ func groupName(x *entry, dn *ldap.DN) (string, error) {
 // keyOf is a distinguished name (RFC 4514) as it is compared: in small letters, without idle spaces.
 func keyOf(dn *ldap.DN) string { return strings.ToLower(dn.String()) }
 
-func notDN(text string) error { return fmt.Errorf("%q is no distinguished name", clip([]byte(text))) }
+func notDN(text string) error { return fmt.Errorf("%q is no distinguished name", spell.Clip(text)) }
 
 // referenceOfDN names an entry by its distinguished name; should nothing have that, by its first value.
 func referenceOfDN(text string) (Reference, error) {

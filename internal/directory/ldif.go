@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // ReadLDIF reads the entries of persons and groups (RFC 2849, object classes of RFC 4519 and
@@ -116,7 +117,7 @@ func (r *ldifReader) endRecord() error {
 func attributeValue(line []byte) (name, value string, err error) {
 	before, after, found := bytes.Cut(line, []byte(":"))
 	if !found || len(before) == 0 || bytes.ContainsFunc(before, notInName) {
-		return "", "", fmt.Errorf("the record cannot be read: a line is \"name: value\", and this is %q", clip(line))
+		return "", "", fmt.Errorf("the record cannot be read: a line is \"name: value\", and this is %q", spell.Clip(string(line)))
 	}
 	name = strings.ToLower(string(before))
 	switch {
@@ -140,12 +141,4 @@ func attributeValue(line []byte) (name, value string, err error) {
 // servers write ranges of values with "=".
 func notInName(c rune) bool {
 	return (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && !strings.ContainsRune("-.;=*_", c)
-}
-
-func clip(line []byte) string {
-	const most = 60
-	if text := []rune(string(line)); len(text) > most {
-		return string(text[:most]) + "…"
-	}
-	return string(line)
 }

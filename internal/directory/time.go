@@ -1,16 +1,20 @@
 package directory
 
+// Times of LDAP.
+
 import (
 	"fmt"
 	"strings"
 	"time"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // generalizedTime reads a Generalized Time (RFC 4517, section 3.3.13), such as 20240201090000Z,
 // 2024020109+01 or 202402010900.5-0330: minutes and seconds may be missing, a fraction is of
 // the smallest unit that is there, and a zone is always there.
 func generalizedTime(text string) (time.Time, error) {
-	fail := fmt.Errorf("%q is no time: write 20240201090000Z", clip([]byte(text)))
+	fail := fmt.Errorf("%q is no time: write 20240201090000Z", spell.Clip(text))
 	zone := strings.IndexAny(text, "Z+-")
 	if zone < 0 {
 		return time.Time{}, fail

@@ -243,11 +243,16 @@ func (f *frame) breakGlass(d *signon.Decision) {
 // waive finds the waivers in force.
 func (f *frame) waive() {
 	for _, w := range f.target.waivers {
-		if f.now.Before(w.Until) && w.Who.Holds(f.person) && (w.When == nil || w.When.Eval(f) == known.True) {
+		if f.now.Before(w.Until) && f.concerns(w) {
 			f.waived = append(f.waived, w)
 			f.lifts = append(f.lifts, &w.Lift)
 		}
 	}
+}
+
+// concerns reports whether a waiver is for the sign-on, over or not.
+func (f *frame) concerns(w *rulebook.Waiver) bool {
+	return w.Who.Holds(f.person) && (w.When == nil || w.When.Eval(f) == known.True)
 }
 
 // listen walks the cases of every policy that applies; watched says whether those on watch count.

@@ -57,10 +57,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 // lapsed are the waivers that are over, and without which something is missing.
 func (f *frame) lapsed() (names []string) {
 	for _, w := range f.target.waivers {
-		if f.now.Before(w.Until) || !w.Who.Holds(f.person) || w.When != nil && w.When.Eval(f) != known.True {
-			continue
-		}
-		if slices.ContainsFunc(f.unmet, func(a demand.Asked) bool { return f.wouldLift(w, a) }) {
+		if !f.now.Before(w.Until) && f.concerns(w) && slices.ContainsFunc(f.unmet, func(a demand.Asked) bool { return f.wouldLift(w, a) }) {
 			names = append(names, w.Name)
 		}
 	}

@@ -86,7 +86,7 @@ func (e *Engine) LiftsFor(p *rulebook.Policy, person *rulebook.Person, at time.T
 	f.begin(&signon.SignOn{User: person.ID, Time: at})
 	f.person, f.target = person, &target{app: &rulebook.App{}}
 	for _, w := range e.rb.Waivers {
-		if at.Before(w.Until) && w.Who.Holds(person) && e.rb.ShareApp(&p.To, &w.To) && (w.When == nil || ofPeople(w.Decl.When) && w.When.Eval(f) == known.True) {
+		if at.Before(w.Until) && ofPeople(w.Decl.When) && f.concerns(w) && e.rb.ShareApp(&p.To, &w.To) {
 			lifts = append(lifts, &w.Lift)
 		}
 	}

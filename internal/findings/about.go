@@ -1,5 +1,7 @@
 package findings
 
+// What every code tells of.
+
 import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/rulebook"

@@ -81,7 +81,7 @@ func (c *checker) groupsMeant() map[string]bool {
 // comparedWords finds words that a condition compares with, and that nothing in the inventory or
 // the directory has.
 func (c *checker) comparedWords() {
-	known := c.knownWords()
+	known, sorted := c.knownWords(), map[string][]string{}
 	for d := range c.rb.Declarations() {
 		for _, cond := range ast.Conditions(d) {
 			for compare := range ast.Comparisons(cond) {
@@ -89,9 +89,18 @@ func (c *checker) comparedWords() {
 				if len(words) == 0 || compare.Known != ast.NoKnown {
 					continue
 				}
+				names, done := sorted[compare.Fact.Text]
+				if !done {
+					names = slices.Sorted(maps.Keys(words))
+					sorted[compare.Fact.Text] = names
+				}
 				for _, v := range compare.Values {
-					if !words[v.Text] && (!private[compare.Fact.Text] || c.rb.Logged != nil || spell.Like(v.Text, slices.Collect(maps.Keys(words))) != "") {
-						c.warn(WordOfNothing, v, wordHelp(v.Text, words), "nothing that the rulebook knows of has %s %s", compare.Fact.Text, v.Text)
+					if words[v.Text] {
+						continue
+					}
+					like := spell.Like(v.Text, names)
+					if !private[compare.Fact.Text] || c.rb.Logged != nil || like != "" {
+						c.warn(WordOfNothing, v, wordHelp(like, names), "nothing that the rulebook knows of has %s %s", compare.Fact.Text, v.Text)
 					}
 				}
 			}
@@ -103,9 +112,8 @@ func (c *checker) comparedWords() {
 // only what is nearly a known word is told.
 var private = map[string]bool{"device.os": true, "device.form": true}
 
-func wordHelp(word string, known map[string]bool) string {
-	names := slices.Sorted(maps.Keys(known))
-	if like := spell.Like(word, names); like != "" {
+func wordHelp(like string, names []string) string {
+	if like != "" {
 		return "did you mean " + like + "? Words compare exactly"
 	}
 	return "known here: " + diag.Few(names, 8)

@@ -10,6 +10,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // Horizon is how far recurrences are worked out: whether one without end goes on at a later
@@ -75,7 +76,7 @@ func (c *Calendar) object(object *component, zone *time.Location) error {
 		case "VEVENT":
 			ev, err := newEvent(part, &zones)
 			if err != nil {
-				return lines.At(part.line, fmt.Errorf("the event %q: %w", clip(cmp.Or(part.text("SUMMARY"), part.text("UID"))), err))
+				return lines.At(part.line, fmt.Errorf("the event %q: %w", spell.Clip(cmp.Or(part.text("SUMMARY"), part.text("UID"))), err))
 			}
 			events = append(events, ev)
 		default:

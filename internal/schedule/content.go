@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // property is a content line.
@@ -152,12 +153,12 @@ func parseProperty(text string, line int) (p property, err error) {
 	for strings.HasPrefix(rest, ";") {
 		var param string
 		if param, rest = nameOf(rest[1:]); param == "" || !strings.HasPrefix(rest, "=") {
-			return p, fmt.Errorf("%s has a parameter that is not \"NAME=value\"", clip(name))
+			return p, fmt.Errorf("%s has a parameter that is not \"NAME=value\"", spell.Clip(name))
 		}
 		for more := true; more; more = strings.HasPrefix(rest, ",") {
 			var value string
 			if value, rest, err = paramValue(rest[1:]); err != nil {
-				return p, fmt.Errorf("%s;%s: %w", clip(name), clip(param), err)
+				return p, fmt.Errorf("%s;%s: %w", spell.Clip(name), spell.Clip(param), err)
 			}
 			if p.params == nil {
 				p.params = map[string][]string{}
@@ -166,7 +167,7 @@ func parseProperty(text string, line int) (p property, err error) {
 		}
 	}
 	if name == "" || !strings.HasPrefix(rest, ":") {
-		return p, fmt.Errorf("expected a property such as DTSTART:20261225, found %q", clip(text))
+		return p, fmt.Errorf("expected a property such as DTSTART:20261225, found %q", spell.Clip(text))
 	}
 	if p.value = rest[1:]; folded[name] {
 		p.value = strings.ToUpper(strings.Trim(p.value, " \t"))
@@ -199,14 +200,6 @@ func paramValue(text string) (value, rest string, err error) {
 		return "", "", errors.New("a value ends in a quotation mark, or not at all")
 	}
 	return text[:i], text[i:], nil
-}
-
-func clip(text string) string {
-	const most = 60
-	if r := []rune(text); len(r) > most {
-		return string(r[:most]) + "…"
-	}
-	return text
 }
 
 // all are the properties of a name.

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // frequency is the period in which the days of a rule are looked for.
@@ -71,15 +73,15 @@ func parseRule(text string, whole bool) (*rule, error) {
 	for part := range strings.SplitSeq(text, ";") {
 		name, value, _ := strings.Cut(part, "=")
 		if parts[name] {
-			return nil, fmt.Errorf("RRULE:%s: %s stands twice", clip(text), name)
+			return nil, fmt.Errorf("RRULE:%s: %s stands twice", spell.Clip(text), name)
 		}
 		parts[name] = true
 		if err := r.part(name, value); err != nil {
-			return nil, fmt.Errorf("RRULE:%s: %w", clip(text), err)
+			return nil, fmt.Errorf("RRULE:%s: %w", spell.Clip(text), err)
 		}
 	}
 	if err := r.check(parts, whole); err != nil {
-		return nil, fmt.Errorf("RRULE:%s: %w", clip(text), err)
+		return nil, fmt.Errorf("RRULE:%s: %w", spell.Clip(text), err)
 	}
 	return r, nil
 }
@@ -124,10 +126,10 @@ func (r *rule) part(name, value string) (err error) {
 	case "BYSETPOS":
 		r.positions, err = numbers(value, 1, 366, true)
 	default:
-		return fmt.Errorf("%q is no part of a rule that is read", clip(name))
+		return fmt.Errorf("%q is no part of a rule that is read", spell.Clip(name))
 	}
 	if err != nil {
-		err = fmt.Errorf("%s=%s: %w", name, clip(value), err)
+		err = fmt.Errorf("%s=%s: %w", name, spell.Clip(value), err)
 	}
 	return err
 }
@@ -181,7 +183,7 @@ func numbers(text string, first, last int, negative bool) (list []int, err error
 			size = max(n, -n)
 		}
 		if err != nil || size < first || size > last {
-			return nil, fmt.Errorf("%q is not from %d to %d", clip(item), first, last)
+			return nil, fmt.Errorf("%q is not from %d to %d", spell.Clip(item), first, last)
 		}
 		list = append(list, n)
 	}
@@ -199,7 +201,7 @@ func weekdays5545(text string) (list []weekday, err error) {
 			n, err = strconv.Atoi(number)
 		}
 		if !known || err != nil || number != "" && n == 0 || n < -53 || n > 53 {
-			return nil, fmt.Errorf("%q is no day such as MO, 3SU or -1FR", clip(item))
+			return nil, fmt.Errorf("%q is no day such as MO, 3SU or -1FR", spell.Clip(item))
 		}
 		list = append(list, weekday{n, day})
 	}

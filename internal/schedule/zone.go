@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // zoneTable finds the zones of a calendar: its own, by TZID, before those of the IANA database.
@@ -146,7 +148,7 @@ func observance(changes []change, c *component, s *search) ([]change, error) {
 	}
 	onset, err := time.Parse(clockTime, start.value)
 	if err != nil {
-		return nil, fmt.Errorf("DTSTART:%s is no time such as 20260329T020000", clip(start.value))
+		return nil, fmt.Errorf("DTSTART:%s is no time such as 20260329T020000", spell.Clip(start.value))
 	}
 	add := func(wall time.Time) {
 		changes = append(changes, change{wall.Unix() - int64(from), to, from, c.name == "DAYLIGHT"})
@@ -156,7 +158,7 @@ func observance(changes []change, c *component, s *search) ([]change, error) {
 		for value := range strings.SplitSeq(p.value, ",") {
 			t, err := time.Parse(clockTime, value)
 			if err != nil {
-				return nil, fmt.Errorf("RDATE:%s is no time such as 20260329T020000", clip(value))
+				return nil, fmt.Errorf("RDATE:%s is no time such as 20260329T020000", spell.Clip(value))
 			}
 			add(t)
 		}
@@ -167,14 +169,14 @@ func observance(changes []change, c *component, s *search) ([]change, error) {
 			return nil, err
 		}
 		if rule.freq != yearly {
-			return nil, fmt.Errorf("RRULE:%s: a zone changes yearly", clip(p.value))
+			return nil, fmt.Errorf("RRULE:%s: a zone changes yearly", spell.Clip(p.value))
 		}
 		for m, err := range rule.from(moment{wall: onset, zone: time.FixedZone("", from)}, s) {
 			if err != nil {
 				return nil, err
 			}
 			if add(m.wall); len(changes) > mostChanges {
-				return nil, fmt.Errorf("RRULE:%s: more than %d changes", clip(p.value), mostChanges)
+				return nil, fmt.Errorf("RRULE:%s: more than %d changes", spell.Clip(p.value), mostChanges)
 			}
 		}
 	}
@@ -191,7 +193,7 @@ func offsetProperty(c *component, name string) (int, error) {
 	}
 	offset, err := parseOffset(p.value)
 	if err != nil {
-		return 0, fmt.Errorf("%s:%s: %w", name, clip(p.value), err)
+		return 0, fmt.Errorf("%s:%s: %w", name, spell.Clip(p.value), err)
 	}
 	return offset, nil
 }

@@ -37,8 +37,9 @@ func Like(name string, candidates []string) string {
 			return unicode.ToLower(r)
 		}, s)
 	}
+	sought := plain(name)
 	for _, c := range candidates {
-		if plain(c) == plain(name) {
+		if plain(c) == sought {
 			return c
 		}
 	}

@@ -47,6 +47,15 @@ func PrintableLines(text string) string {
 	}
 }
 
+// Clip is the beginning of a text that is too long to be quoted whole.
+func Clip(s string) string {
+	const most = 60
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
+}
+
 // Unseen reports whether a character is a control or format character, ends a line, or is none.
 func Unseen(r rune) bool {
 	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) || r&0xfffe == 0xfffe || r >= 0xfdd0 && r <= 0xfdef

@@ -5,6 +5,8 @@ package token
 import (
 	"fmt"
 	"slices"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // Pos is a place in a source file. Lines and columns count from 1; a column is
@@ -82,20 +84,11 @@ type Token struct {
 func (t Token) Describe() string {
 	switch t.Kind {
 	case Word:
-		return fmt.Sprintf("%q", clip(t.Text))
+		return fmt.Sprintf("%q", spell.Clip(t.Text))
 	case String:
-		return "the string " + fmt.Sprintf("%q", clip(t.Text))
+		return "the string " + fmt.Sprintf("%q", spell.Clip(t.Text))
 	}
 	return t.Kind.String()
-}
-
-func clip(s string) string {
-	const most = 60
-	r := []rune(s)
-	if len(r) <= most {
-		return s
-	}
-	return string(r[:most]) + "…"
 }
 
 // Reserved lists the words that are quoted where they serve as names.
