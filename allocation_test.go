@@ -17,7 +17,7 @@ func TestLeanDecisionHardlyAllocates(t *testing.T) {
 	var d signon.Decision
 	n := testing.AllocsPerRun(50, func() {
 		for _, s := range list {
-			_ = rules.DecideInto(s, &d)
+			_ = rules.DecideInto(t.Context(), s, &d)
 		}
 	})
 	require.Less(t, n/float64(len(list)), 2.0, "allocations for each decision")

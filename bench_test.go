@@ -57,7 +57,7 @@ func TestYardstickDecidesLikeTheRulebook(t *testing.T) {
 	rules := openHarbour(t)
 	seen := map[signon.Outcome]bool{}
 	for i, s := range sample() {
-		d, err := rules.Explain(*s)
+		d, err := rules.Explain(t.Context(), *s)
 		require.NoError(t, err)
 		var v handVerdict
 		handDecide(s, &v)
@@ -92,7 +92,7 @@ func BenchmarkDecideLean(b *testing.B) {
 	var d signon.Decision
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
-		_ = rules.DecideInto(list[i%len(list)], &d)
+		_ = rules.DecideInto(b.Context(), list[i%len(list)], &d)
 	}
 }
 
@@ -117,7 +117,7 @@ func BenchmarkFactsBesideNone(b *testing.B) {
 		start := time.Now()
 		for range 20 {
 			for _, s := range list {
-				if err := rules.DecideInto(s, &d); err != nil {
+				if err := rules.DecideInto(b.Context(), s, &d); err != nil {
 					b.Fatal(err)
 				}
 			}
@@ -149,7 +149,7 @@ func BenchmarkLeanBesideYardstick(b *testing.B) {
 		middle := time.Now()
 		for range 20 {
 			for _, s := range list {
-				_ = rules.DecideInto(s, &d)
+				_ = rules.DecideInto(b.Context(), s, &d)
 			}
 		}
 		byHand, lean = byHand+middle.Sub(start), lean+time.Since(middle)
@@ -161,7 +161,7 @@ func BenchmarkDecideExplained(b *testing.B) {
 	rules, list := openHarbour(b), sample()
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
-		_, _ = rules.Explain(*list[i%len(list)])
+		_, _ = rules.Explain(b.Context(), *list[i%len(list)])
 	}
 }
 
@@ -205,7 +205,7 @@ func BenchmarkDecidePolicies(b *testing.B) {
 				Presented: []string{"password"}, Risk: &risk}
 			for i := 0; b.Loop(); i++ {
 				s.User = largeUsers[i%len(largeUsers)]
-				_ = rules.DecideInto(&s, &d)
+				_ = rules.DecideInto(b.Context(), &s, &d)
 			}
 		})
 	}
@@ -228,7 +228,7 @@ func BenchmarkDecideOtherGroups(b *testing.B) {
 			var d signon.Decision
 			s := signon.SignOn{User: "ann", App: "news", Time: oracleEpoch, Presented: []string{"password"}}
 			for b.Loop() {
-				_ = rules.DecideInto(&s, &d)
+				_ = rules.DecideInto(b.Context(), &s, &d)
 			}
 		})
 	}

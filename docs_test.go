@@ -7,13 +7,13 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/expect"
-	"briskwarden.example/briskwarden/internal/findings"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/expect"
+	"briskwarden.example/briskwarden/findings"
 	"briskwarden.example/briskwarden/language"
 )
 
@@ -30,17 +30,15 @@ func TestTutorialIsTrue(t *testing.T) {
 		require.Equal(t, block[1], string(formatted), "the page shows the one layout")
 		src.WriteString(block[1])
 	}
-	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src.String())}}, rulebook.Options{})
-	require.Empty(t, rb.Diagnostics)
-	warnings, _ := findings.Check(rb, oracleEpoch)
-	require.Empty(t, warnings)
-	require.Len(t, rb.Expects, 4)
-	e := engine.New(rb, engine.Sources{})
-	for _, x := range rb.Expects {
-		r, err := expect.Run(e, x, oracleEpoch)
-		require.NoError(t, err)
-		require.Empty(t, r.Failed, x.Name)
-	}
+	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(src.String())}}, briskwarden.WithClock(func() time.Time { return oracleEpoch }))
+	require.NoError(t, err)
+	report, err := findings.Of(t.Context(), rules, findings.Options{})
+	require.NoError(t, err)
+	require.Empty(t, report.Findings)
+	results, err := expect.Run(t.Context(), rules)
+	require.NoError(t, err)
+	require.Len(t, results.Expectations, 4)
+	require.Zero(t, results.Failed)
 }
 
 var links = regexp.MustCompile(`\]\(([^)#:]+)(#[^)]*)?\)`)
@@ -72,12 +70,11 @@ func TestSamplesOfTheDataPageLoad(t *testing.T) {
 	tidy, err := language.Format("rulebook.warden", files["rulebook.warden"].Data)
 	require.NoError(t, err)
 	require.Equal(t, string(files["rulebook.warden"].Data), string(tidy))
-	rb := rulebook.Load(files, rulebook.Options{})
-	require.Empty(t, rb.Diagnostics)
-	list, _ := findings.Check(rb, oracleEpoch)
-	require.Empty(t, list)
-	require.Len(t, rb.Loaded, 9)
-	for _, l := range rb.Loaded {
+	report, err := findings.Read(t.Context(), files, findings.Options{At: oracleEpoch.Format(time.RFC3339)})
+	require.NoError(t, err)
+	require.Empty(t, report.Findings)
+	require.Len(t, report.Loaded, 9)
+	for _, l := range report.Loaded {
 		require.NotEmpty(t, l.Items, l.File)
 		require.Empty(t, l.Aside, l.File)
 	}
@@ -94,10 +91,10 @@ func TestConsentPageIsTrue(t *testing.T) {
 		require.Equal(t, block[1], string(formatted), "the page shows the one layout")
 		src += block[1]
 	}
-	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}}, rulebook.Options{})
-	require.NoError(t, rb.Diagnostics.Err())
-	require.Len(t, rb.Expects, 1)
-	r, err := expect.Run(engine.New(rb, engine.Sources{}), rb.Expects[0], oracleEpoch)
+	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}})
 	require.NoError(t, err)
-	require.Empty(t, r.Failed)
+	results, err := expect.Run(t.Context(), rules)
+	require.NoError(t, err)
+	require.Len(t, results.Expectations, 1)
+	require.Zero(t, results.Failed)
 }

@@ -1,6 +1,7 @@
 package briskwarden_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -30,7 +31,7 @@ func ExampleOpenFS() {
 		fmt.Println(err)
 		return
 	}
-	d, err := rules.Decide(signon.SignOn{User: "mira.holt", App: "crew-roster", IP: netip.MustParseAddr("198.51.100.7")})
+	d, err := rules.Decide(context.Background(), signon.SignOn{User: "mira.holt", App: "crew-roster", IP: netip.MustParseAddr("198.51.100.7")})
 	fmt.Println(d.Outcome, d.Next[0].Do, d.Next[0].AnyOf, err)
 	// Output: step-up verify [[passkey]] <nil>
 }
@@ -55,7 +56,7 @@ func ExampleRulebook_Explain() {
 		return
 	}
 	at := time.Date(2026, 11, 23, 8, 15, 0, 0, time.UTC)
-	d, err := rules.Explain(signon.SignOn{User: "mira.holt", App: "crew-roster", Time: at, Presented: []string{"passkey"}})
+	d, err := rules.Explain(context.Background(), signon.SignOn{User: "mira.holt", App: "crew-roster", Time: at, Presented: []string{"passkey"}})
 	if err != nil {
 		fmt.Println(err)
 		return
@@ -68,53 +69,4 @@ func ExampleRulebook_Explain() {
 	// step-up
 	// roster "at a terminal" at rulebook.warden:9, sure false: network is unknown: the sign-on has no address
 	// roster "otherwise" at rulebook.warden:10, sure true: no case before it is sure
-}
-
-func ExampleRulebook_Ledger() {
-	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(`
-rulebook quay { floor none }
-user mira.holt { }
-user embla.haug { groups reviewers }
-group reviewers { }
-app crew-roster { }
-scopes sign-in weight 0 { openid }
-policy client-consent {
-  who   everyone
-  to    everything
-  doing consent
-  case "harmless" when scopes within sign-in => grant
-  otherwise => review by group reviewers
-}
-`)}})
-	if err != nil {
-		fmt.Println(err)
-		return
-	}
-	store := briskwarden.NewConsentMemory()
-	ledger := rules.Ledger(store)
-	ask := func(scopes ...string) {
-		a, err := ledger.Ask(signon.SignOn{User: "mira.holt", App: "crew-roster", Consent: &signon.Consent{Client: "tidy-notes", Scopes: scopes}})
-		if err != nil {
-			fmt.Println(err)
-			return
-		}
-		fmt.Println(a.Outcome, "held:", len(a.Held), "asked about:", a.New)
-	}
-	ask("openid")
-	ask("openid", "roster.read")
-	settled, err := ledger.Settle(2, briskwarden.Settlement{Grant: true, By: "embla.haug", Because: "Notes need the roster"})
-	if err != nil {
-		fmt.Println(err)
-		return
-	}
-	fmt.Println(settled.ID, settled.State, settled.Granted)
-	ask("openid", "roster.read")
-	entries, _, err := briskwarden.VerifyJournal(store)
-	fmt.Println(entries, "entries,", err)
-	// Output:
-	// grant held: 0 asked about: [openid]
-	// review held: 1 asked about: [roster.read]
-	// c-2 granted [roster.read]
-	// grant held: 2 asked about: []
-	// 3 entries, <nil>
 }

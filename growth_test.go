@@ -19,10 +19,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/findings"
 	"briskwarden.example/briskwarden/internal/cli"
-	"briskwarden.example/briskwarden/internal/consent"
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/findings"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -73,9 +73,9 @@ func checking(declarations func(n int) string) func(testing.TB, int) func() {
 	return func(t testing.TB, n int) func() {
 		fsys := fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { floor none }\n" + declarations(n))}}
 		return func() {
-			rb := rulebook.Load(fsys, rulebook.Options{})
-			require.NoError(t, rb.Diagnostics.Err())
-			_, _ = findings.Check(rb, oracleEpoch)
+			r, err := findings.Read(t.Context(), fsys, findings.Options{At: oracleEpoch.Format(time.RFC3339)})
+			require.NoError(t, err)
+			require.Zero(t, r.Errors)
 		}
 	}
 }
@@ -96,7 +96,7 @@ policy p { who everyone to everything doing sign-on, consent
 		return func() {
 			so, err := signon.Decode(text)
 			require.NoError(t, err)
-			_, err = rules.Explain(so)
+			_, err = rules.Explain(t.Context(), so)
 			require.NoError(t, err)
 		}
 	}
@@ -199,16 +199,16 @@ func calendar(events func(int) string) func(testing.TB, int) func() {
 // waiting lists what waits in a ledger that many clients asked.
 func waiting(names func(n int) []string) func(testing.TB, int) func() {
 	return func(t testing.TB, n int) func() {
-		rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { floor none }\nuser ann { }\nuser rev { groups r }\napp news { }\n" +
-			"policy c { who everyone to everything doing consent otherwise => review by group r }\n")}}, rulebook.Options{})
-		require.NoError(t, rb.Diagnostics.Err())
-		l := consent.New(consent.NewMemory(), engine.New(rb, engine.Sources{Clock: func() time.Time { return oracleEpoch }}))
+		rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { floor none }\nuser ann { }\nuser rev { groups r }\napp news { }\n" +
+			"policy c { who everyone to everything doing consent otherwise => review by group r }\n")}}, briskwarden.WithClock(func() time.Time { return oracleEpoch }))
+		require.NoError(t, err)
+		l := consent.New(consent.NewMemory(), rules)
 		for _, name := range names(n) {
-			_, err := l.Ask(signon.SignOn{User: "ann", App: "news", Consent: &signon.Consent{Client: name, Scopes: []string{"x"}}})
+			_, err := l.Ask(t.Context(), signon.SignOn{User: "ann", App: "news", Consent: &signon.Consent{Client: name, Scopes: []string{"x"}}})
 			require.NoError(t, err)
 		}
 		return func() {
-			list, err := l.Waiting()
+			list, err := l.Waiting(t.Context())
 			require.NoError(t, err)
 			require.Len(t, list, n)
 		}

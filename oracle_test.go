@@ -217,7 +217,7 @@ func TestEngineAgreesWithOracle(t *testing.T) {
 		for range oracleSignOns {
 			c := m.signOn()
 			s := c.forEngine()
-			d, err := rules.Explain(s)
+			d, err := rules.Explain(t.Context(), s)
 			require.NoError(t, err)
 			want, got := c.decide(), answerOf(&d)
 			want.demands, got.demands = slices.Compact(want.demands), slices.Compact(got.demands)
@@ -228,7 +228,7 @@ func TestEngineAgreesWithOracle(t *testing.T) {
 			if !reflect.DeepEqual(want, got) {
 				require.Equal(t, want, got, "seed %d\n%s\n%+v", seed, m.source(), s)
 			}
-			lean, err := rules.Decide(s)
+			lean, err := rules.Decide(t.Context(), s)
 			require.NoError(t, err)
 			d.Explanation = nil
 			if !reflect.DeepEqual(d, lean) {

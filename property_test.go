@@ -59,10 +59,10 @@ func TestMissingFactsOnlyTighten(t *testing.T) {
 		rules := m.open(t)
 		for range 60 {
 			s := m.signOn().forEngine()
-			full, err := rules.Decide(s)
+			full, err := rules.Decide(t.Context(), s)
 			require.NoError(t, err)
 			for what, less := range removals(s) {
-				d, err := rules.Decide(less)
+				d, err := rules.Decide(t.Context(), less)
 				require.NoError(t, err)
 				switch {
 				case d.Outcome > full.Outcome:
@@ -93,9 +93,9 @@ func TestAddedPolicyOnlyTightens(t *testing.T) {
 				continue
 			}
 			s := c.forEngine()
-			a, err := before.Decide(s)
+			a, err := before.Decide(t.Context(), s)
 			require.NoError(t, err)
-			b, err := after.Decide(s)
+			b, err := after.Decide(t.Context(), s)
 			require.NoError(t, err)
 			switch {
 			case b.Outcome > a.Outcome:
@@ -119,9 +119,9 @@ func TestFormattingKeepsDecisions(t *testing.T) {
 		before, after := m.open(t), open(t, string(tidy))
 		for range 30 {
 			s := m.signOn().forEngine()
-			a, err := before.Explain(s)
+			a, err := before.Explain(t.Context(), s)
 			require.NoError(t, err)
-			b, err := after.Explain(s)
+			b, err := after.Explain(t.Context(), s)
 			require.NoError(t, err)
 			for _, d := range []*signon.Decision{&a, &b} {
 				d.Rulebook = ""
@@ -153,7 +153,7 @@ func TestVerifyListsEverySmallestSet(t *testing.T) {
 		rules := m.open(t)
 		for range 40 {
 			c := m.signOn()
-			d, err := rules.Decide(c.forEngine())
+			d, err := rules.Decide(t.Context(), c.forEngine())
 			require.NoError(t, err)
 			if d.Outcome != signon.StepUp || len(d.Next) != 1 || d.Next[0].Do != signon.Verify {
 				continue

@@ -1,6 +1,7 @@
 package briskwarden_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/findings"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -40,7 +42,7 @@ func TestLiveKeepsTheLastGoodRulebook(t *testing.T) {
 	live, err := briskwarden.OpenLive(dir)
 	require.NoError(t, err)
 	ask := func() signon.Outcome {
-		d, err := live.Decide(signon.SignOn{User: "ann", App: "news"})
+		d, err := live.Decide(t.Context(), signon.SignOn{User: "ann", App: "news"})
 		require.NoError(t, err)
 		return d.Outcome
 	}
@@ -57,7 +59,7 @@ func TestLiveKeepsTheLastGoodRulebook(t *testing.T) {
 	require.NoError(t, live.Reload())
 	require.Equal(t, signon.Block, ask())
 	require.NotEqual(t, first.Digest(), live.Rulebook().Digest())
-	d, err := first.Decide(signon.SignOn{User: "ann", App: "news"})
+	d, err := first.Decide(t.Context(), signon.SignOn{User: "ann", App: "news"})
 	require.NoError(t, err)
 	require.Equal(t, signon.Grant, d.Outcome, "a rulebook in hand never changes")
 }
@@ -70,7 +72,7 @@ func TestConcurrentDecisionsAreThoseOfOne(t *testing.T) {
 	rules, list := openHarbour(t), sample()
 	var want []signon.Decision
 	for _, s := range list {
-		d, err := rules.Explain(*s)
+		d, err := rules.Explain(t.Context(), *s)
 		require.NoError(t, err)
 		want = append(want, d)
 	}
@@ -79,7 +81,7 @@ func TestConcurrentDecisionsAreThoseOfOne(t *testing.T) {
 		group.Go(func() {
 			for i := range 200 {
 				n := (i + worker) % len(list)
-				d, err := rules.Explain(*list[n])
+				d, err := rules.Explain(t.Context(), *list[n])
 				if err != nil || d.Outcome != want[n].Outcome || !slices.Equal(d.Demands, want[n].Demands) ||
 					!slices.Equal(d.Explanation.Policies, want[n].Explanation.Policies) {
 					t.Errorf("sample %d came out differently: %+v", n, d)
@@ -90,7 +92,7 @@ func TestConcurrentDecisionsAreThoseOfOne(t *testing.T) {
 						t.Error(err)
 					}
 				}
-				if d, err := live.Decide(signon.SignOn{User: "ann", App: "news"}); err != nil || d.Outcome != signon.Grant {
+				if d, err := live.Decide(t.Context(), signon.SignOn{User: "ann", App: "news"}); err != nil || d.Outcome != signon.Grant {
 					t.Errorf("%v %v", d, err)
 				}
 			}
@@ -104,7 +106,7 @@ type staff map[string]briskwarden.Person
 
 var errDown = errors.New("the directory is down")
 
-func (s staff) Person(id string) (briskwarden.Person, bool, error) {
+func (s staff) Person(_ context.Context, id string) (briskwarden.Person, bool, error) {
 	if id == "trouble" {
 		return briskwarden.Person{}, false, errDown
 	}
@@ -135,16 +137,16 @@ policy p { who group sailors, user ann to everything
 	require.NoError(t, err)
 	for user, want := range map[string]signon.Outcome{"odd": signon.Grant, "liv": signon.StepUp, "past": signon.Block, "gone": signon.Block,
 		"ann": signon.Block, "nobody": signon.Block, "": signon.Block} {
-		d, err := rules.Decide(signon.SignOn{User: user, App: "news"})
+		d, err := rules.Decide(t.Context(), signon.SignOn{User: user, App: "news"})
 		require.NoError(t, err, user)
 		require.Equal(t, want, d.Outcome, user)
 	}
 	for _, user := range []string{"trouble", "wrong", "robot"} {
-		d, err := rules.Decide(signon.SignOn{User: user, App: "news"})
+		d, err := rules.Decide(t.Context(), signon.SignOn{User: user, App: "news"})
 		require.Error(t, err, user)
 		require.Equal(t, signon.Decision{Error: err.Error(), MaxAge: signon.NoMaxAge}, d, "an error comes with nothing but a block")
 	}
-	_, err = rules.Decide(signon.SignOn{User: "trouble", App: "news"})
+	_, err = rules.Decide(t.Context(), signon.SignOn{User: "trouble", App: "news"})
 	require.ErrorIs(t, err, errDown)
 }
 
@@ -158,18 +160,18 @@ user root { methods password }
 app news { }
 policy p { who user ann, user bob to everything otherwise => step-up password }
 policy q { who group bad to everything otherwise => block }
-group bad { }`)}, "p.csv": {Data: []byte("id,methods\nbob,password\n")}}, briskwarden.WithPeople(peopleFunc(func(id string) (briskwarden.Person, bool, error) {
+group bad { }`)}, "p.csv": {Data: []byte("id,methods\nbob,password\n")}}, briskwarden.WithPeople(peopleFunc(func(_ context.Context, id string) (briskwarden.Person, bool, error) {
 		asked[id]++
 		return briskwarden.Person{ID: id, Groups: []string{"bad"}, Disabled: true}, true, nil
 	})))
 	require.NoError(t, err)
 	for _, user := range []string{"ann", "bob", "root"} {
-		d, err := rules.Decide(signon.SignOn{User: user, App: "news", Presented: []string{"password"}})
+		d, err := rules.Decide(t.Context(), signon.SignOn{User: user, App: "news", Presented: []string{"password"}})
 		require.NoError(t, err)
 		require.Equal(t, signon.Grant, d.Outcome, user)
 	}
 	require.Empty(t, asked)
-	d, err := rules.Decide(signon.SignOn{User: "eve", App: "news", Presented: []string{"password"}})
+	d, err := rules.Decide(t.Context(), signon.SignOn{User: "eve", App: "news", Presented: []string{"password"}})
 	require.NoError(t, err)
 	require.Equal(t, signon.Block, d.Outcome)
 	require.Equal(t, map[string]int{"eve": 1}, asked)
@@ -199,7 +201,7 @@ func TestInventoryAndSignOn(t *testing.T) {
 			flags := map[string]*signon.YesNo{"managed": &so.Device.Managed, "compliant": &so.Device.Compliant, "registered": &so.Device.Registered, "encrypted": &so.Device.Encrypted,
 				"firewall": &so.Device.Firewall, "screenlock": &so.Device.ScreenLock, "jailbroken": &so.Device.Jailbroken}
 			*flags[field] = c.stated
-			d, err := rules.Decide(so)
+			d, err := rules.Decide(t.Context(), so)
 			require.NoError(t, err)
 			require.Equal(t, c.want, d.Outcome, "%s: the inventory says %s, the sign-on %d", field, c.inventory, c.stated)
 		}
@@ -222,7 +224,7 @@ func TestChallenges(t *testing.T) {
 		"aal2 every 30m":                                   "aal2 1800",
 	} {
 		rules := open(t, "rulebook r { floor none }\nuser ann { methods password, passkey, app-code, security-key }\napp news { }\npolicy p { who everyone to everything otherwise => step-up "+demand+" }")
-		d, err := rules.Decide(signon.SignOn{User: "ann", App: "news", Time: oracleEpoch})
+		d, err := rules.Decide(t.Context(), signon.SignOn{User: "ann", App: "news", Time: oracleEpoch})
 		require.NoError(t, err)
 		require.Equal(t, signon.StepUp, d.Outcome)
 		require.Equal(t, want, fmt.Sprint(d.ACR, " ", d.MaxAge), demand)
@@ -246,7 +248,7 @@ policy p { who everyone to everything
 `)
 	s := signon.SignOn{User: "ann", App: "news", Properties: map[string]any{"mode": "afloat", "desk": "north"},
 		Device: &signon.Device{Attributes: map[string]any{"patched": true, "owner-team": "it", "unheard": []any{}}}}
-	d, err := rules.Explain(s)
+	d, err := rules.Explain(t.Context(), s)
 	require.NoError(t, err)
 	require.Equal(t, signon.Block, d.Outcome, "the owner's team is unknown: a sign-on may not state it")
 	require.Equal(t, "team", d.Explanation.Deciding[0].Case)
@@ -255,7 +257,7 @@ policy p { who everyone to everything
 		"subject.properties.mode": {User: "ann", App: "news", Properties: map[string]any{"mode": 3.0}},
 		"context.device.patched":  {User: "ann", App: "news", Device: &signon.Device{Attributes: map[string]any{"patched": "yes"}}},
 	} {
-		d, err := rules.Decide(wrong)
+		d, err := rules.Decide(t.Context(), wrong)
 		var bad *signon.FieldError
 		require.ErrorAs(t, err, &bad)
 		require.Equal(t, field, bad.Field)
@@ -307,12 +309,17 @@ policy p { who type service to everything otherwise => block }
 waiver w { because "x" owner "y" who everyone to everything lifts pin until 2020-01-01 }
 `)
 	var codes []string
-	for _, w := range rules.Warnings() {
-		require.False(t, w.Error)
+	warnings := func(rules *briskwarden.Rulebook) []findings.Finding {
+		r, err := findings.Of(t.Context(), rules, findings.Options{})
+		require.NoError(t, err)
+		require.Zero(t, r.Errors)
+		return r.Findings
+	}
+	for _, w := range warnings(rules) {
 		codes = append(codes, w.Code)
 	}
 	require.Equal(t, []string{"repeated-item", "policy-for-nobody", "waiver-over"}, codes)
-	require.Empty(t, open(t, strings.ReplaceAll(small, "OUTCOME", "grant")).Warnings())
+	require.Empty(t, warnings(open(t, strings.ReplaceAll(small, "OUTCOME", "grant"))))
 	require.Equal(t, "skerry-line", openHarbour(t).Name())
 }
 
@@ -323,10 +330,12 @@ func place(p briskwarden.Problem) string {
 
 // rooms are the packages from the top of the house to its ground: imports point downward.
 var rooms = [][]string{
-	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"internal/report", "."}, {"internal/store"}, {"internal/consent", "internal/findings", "internal/expect", "internal/replay", "internal/ready", "internal/reach"}, {"internal/engine"}, {"internal/rulebook"},
+	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"middleware", "report", "store/sqlite"}, {"expect", "ready", "reach"}, {"explain", "findings", "replay", "consent"},
+	{"."}, {"internal/bridge"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set"},
-	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"signon"}, {"internal/lines"}, {"internal/spell"}, {"demo"},
+	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"internal/screen"}, {"signon"},
+	{"internal/lines", "internal/plainjson"}, {"internal/spell"}, {"demo"},
 }
 
 func TestImportsPointDownward(t *testing.T) {
@@ -359,6 +368,15 @@ func TestImportsPointDownward(t *testing.T) {
 		}
 	}
 	require.Equal(t, len(floor), seen, "a room of the list is gone")
+}
+
+// TestRootStaysSmall: who embeds the library brings in nothing but what reading a rulebook needs.
+func TestRootStaysSmall(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "-f", `{{with .Module}}{{.Path}}{{end}}`, ".").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	modules := slices.Compact(slices.Sorted(strings.FieldsSeq(string(out))))
+	require.Equal(t, []string{"briskwarden.example/briskwarden", "github.com/gaissmai/bart", "github.com/go-json-experiment/json", "github.com/klauspost/compress",
+		"github.com/oschwald/maxminddb-golang/v2", "go4.org/netipx", "golang.org/x/sys", "golang.org/x/text"}, modules)
 }
 
 func room(path, module string) string {

@@ -5,13 +5,12 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden"
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/expect"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/expect"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -234,12 +233,11 @@ func TestReference(t *testing.T) {
 			for i, e := range m.expects {
 				fmt.Fprintf(&src, "expect \"%d\" { %s }\n", i, e)
 			}
-			rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src.String())}}, rulebook.Options{})
-			require.NoError(t, rb.Diagnostics.Err(), src.String())
-			e := engine.New(rb, engine.Sources{})
-			for i, x := range rb.Expects {
-				r, err := expect.Run(e, x, oracleEpoch)
-				require.NoError(t, err)
+			rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(src.String())}}, briskwarden.WithClock(func() time.Time { return oracleEpoch }))
+			require.NoError(t, err, src.String())
+			results, err := expect.Run(t.Context(), rules)
+			require.NoError(t, err)
+			for i, r := range results.Expectations {
 				require.Empty(t, r.Failed, "%s\n%+v", m.expects[i], r.Decision)
 			}
 		})
@@ -291,7 +289,7 @@ policy e2 { who everyone to app e doing enrol-method otherwise => step-up passwo
 `)
 	decide := func(s signon.SignOn) signon.Decision {
 		s.Time = oracleEpoch
-		d, err := rules.Explain(s)
+		d, err := rules.Explain(t.Context(), s)
 		require.NoError(t, err)
 		return d
 	}
@@ -333,7 +331,7 @@ policy q { who people to app a otherwise => grant session idle 15m }
 policy w { who people to app a stage watch case "x" when network is unknown => block otherwise => grant }
 policy z { who people to app a stage draft otherwise => block }
 `)
-	d, err := rules.Explain(signon.SignOn{User: "ann", App: "a", Time: oracleEpoch, Presented: []string{"password", "semaphore"}})
+	d, err := rules.Explain(t.Context(), signon.SignOn{User: "ann", App: "a", Time: oracleEpoch, Presented: []string{"password", "semaphore"}})
 	require.NoError(t, err)
 	require.Equal(t, signon.Grant, d.Outcome)
 	require.Contains(t, d.Notices, "Enrol a passkey by 2026-12-14")
@@ -344,7 +342,7 @@ policy z { who people to app a stage draft otherwise => block }
 	require.Len(t, d.Explanation.Policies, 3)
 	require.Equal(t, []signon.Skipped{{Policy: "z", Why: "stage: it is a draft"}}, d.Explanation.Skipped)
 
-	key, err := rules.Explain(signon.SignOn{User: "key", App: "a", Time: oracleEpoch, Presented: []string{"security-key"}})
+	key, err := rules.Explain(t.Context(), signon.SignOn{User: "key", App: "a", Time: oracleEpoch, Presented: []string{"security-key"}})
 	require.NoError(t, err)
 	require.Equal(t, signon.Grant, key.Outcome)
 	require.Empty(t, key.Explanation.Policies)
@@ -374,7 +372,7 @@ policy c2 { who everyone to app c case "away" when country is not NO => block "N
 		{"c", "", "You cannot sign on here under these circumstances.", true},
 		{"c", "SE", "Not from this country.", false},
 	} {
-		d, err := rules.Explain(signon.SignOn{User: "ann", App: row.app, Country: row.country, Time: oracleEpoch})
+		d, err := rules.Explain(t.Context(), signon.SignOn{User: "ann", App: row.app, Country: row.country, Time: oracleEpoch})
 		require.NoError(t, err)
 		require.Equal(t, row.message, d.Message, "%+v", row)
 		require.Equal(t, row.builtIn, d.Explanation.BuiltIn, "%+v", row)

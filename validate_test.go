@@ -1,6 +1,7 @@
 package briskwarden_test
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"net/netip"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -103,7 +105,7 @@ func plain() *signon.SignOn {
 // TestJunkInAnyFieldBlocks tries what the JSON of a request refuses, straight from Go.
 func TestJunkInAnyFieldBlocks(t *testing.T) {
 	rules := open(t, everyFact)
-	d, err := rules.Decide(*plain())
+	d, err := rules.Decide(t.Context(), *plain())
 	require.NoError(t, err)
 	require.Equal(t, signon.Grant, d.Outcome)
 	tried := 0
@@ -120,9 +122,12 @@ func TestJunkInAnyFieldBlocks(t *testing.T) {
 			so := plain()
 			set(so, value)
 			before := fmt.Sprintf("%+v", so)
-			for name, decide := range map[string]func(signon.SignOn) (signon.Decision, error){"Decide": rules.Decide, "Explain": rules.Explain,
-				"DecideInto": func(so signon.SignOn) (d signon.Decision, err error) { err = rules.DecideInto(&so, &d); return d, err }} {
-				d, err := decide(*so)
+			for name, decide := range map[string]func(context.Context, signon.SignOn) (signon.Decision, error){"Decide": rules.Decide, "Explain": rules.Explain,
+				"DecideInto": func(ctx context.Context, so signon.SignOn) (d signon.Decision, err error) {
+					err = rules.DecideInto(ctx, &so, &d)
+					return d, err
+				}} {
+				d, err := decide(t.Context(), *so)
 				var field *signon.FieldError
 				require.ErrorAs(t, err, &field, "%s of %s = %#v", name, path, value)
 				require.Equal(t, signon.Block, d.Outcome)
@@ -159,10 +164,10 @@ func TestZeroesOnlyTighten(t *testing.T) {
 			if stricter {
 				so.Country, so.Client, so.Risk, so.Device.Jailbroken, so.Consent.For = "RU", signon.Legacy, new(90.0), signon.Yes, signon.ForEveryone
 			}
-			before, err := rules.Decide(*so)
+			before, err := rules.Decide(t.Context(), *so)
 			require.NoError(t, err)
 			set(so, reflect.Zero(typeAt(so, path)).Interface())
-			after, err := rules.Decide(*so)
+			after, err := rules.Decide(t.Context(), *so)
 			require.NoError(t, err, "%s may be left out", path)
 			require.False(t, before.Outcome.StricterThan(after.Outcome), "%s left out: %s, with it %s", path, after.Outcome, before.Outcome)
 		}
@@ -182,7 +187,7 @@ func TestExtremesAreDecided(t *testing.T) {
 	} {
 		so := plain()
 		set(so)
-		d, err := rules.Decide(*so)
+		d, err := rules.Decide(t.Context(), *so)
 		require.NoError(t, err, name)
 		require.Equal(t, signon.Block, d.Outcome, name)
 	}
@@ -191,14 +196,14 @@ func TestExtremesAreDecided(t *testing.T) {
 		so := plain()
 		so.Time, so.Session.Started, so.Device.Reported = at, at, at
 		require.NoError(t, so.Validate(), at)
-		_, err := rules.Decide(*so)
+		_, err := rules.Decide(t.Context(), *so)
 		require.NoError(t, err, at)
 	}
 }
 
 // TestOutsidersAreWhoTheySayTheyAre: a directory that finds bob for BOB does not take him past what names him.
 func TestOutsidersAreWhoTheySayTheyAre(t *testing.T) {
-	anyCase := peopleFunc(func(id string) (briskwarden.Person, bool, error) {
+	anyCase := peopleFunc(func(_ context.Context, id string) (briskwarden.Person, bool, error) {
 		return briskwarden.Person{ID: strings.ToLower(id), Methods: []string{"password"}, Attributes: map[string]any{"deck": 1.0}}, strings.EqualFold(id, "bob"), nil
 	})
 	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(`rulebook r { floor none }
@@ -207,26 +212,28 @@ app news { }
 policy p { who everyone except user bob  to everything  otherwise => grant }
 policy q { who user bob  to everything  otherwise => block }`)}}, briskwarden.WithPeople(anyCase))
 	require.NoError(t, err)
-	d, err := rules.Decide(signon.SignOn{User: "bob", App: "news"})
+	d, err := rules.Decide(t.Context(), signon.SignOn{User: "bob", App: "news"})
 	require.NoError(t, err)
 	require.Equal(t, signon.Block, d.Outcome)
-	d, err = rules.Decide(signon.SignOn{User: "BOB", App: "news"})
+	d, err = rules.Decide(t.Context(), signon.SignOn{User: "BOB", App: "news"})
 	require.ErrorContains(t, err, `the directory gave "bob" instead`)
 	require.Equal(t, signon.Block, d.Outcome)
-	_, err = rules.Ledger(briskwarden.NewConsentMemory()).Settle(1, briskwarden.Settlement{By: "BOB", Because: "his own"})
+	_, err = consent.New(consent.NewMemory(), rules).Settle(t.Context(), 1, consent.Settlement{By: "BOB", Because: "his own"})
 	require.ErrorContains(t, err, `the directory gave "bob" instead`)
 
-	odd := peopleFunc(func(id string) (briskwarden.Person, bool, error) {
+	odd := peopleFunc(func(_ context.Context, id string) (briskwarden.Person, bool, error) {
 		return briskwarden.Person{ID: id, Attributes: map[string]any{"deck": math.NaN()}}, true, nil
 	})
 	rules, err = briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { floor none }\nattribute user.deck number\napp news { }\n" +
 		"policy p { who everyone to everything case \"high\" when user.deck >= 80 => block otherwise => grant }")}}, briskwarden.WithPeople(odd))
 	require.NoError(t, err)
-	d, err = rules.Decide(signon.SignOn{User: "liv", App: "news"})
+	d, err = rules.Decide(t.Context(), signon.SignOn{User: "liv", App: "news"})
 	require.ErrorContains(t, err, "no finite number")
 	require.Equal(t, signon.Block, d.Outcome)
 }
 
-type peopleFunc func(id string) (briskwarden.Person, bool, error)
+type peopleFunc func(ctx context.Context, id string) (briskwarden.Person, bool, error)
 
-func (f peopleFunc) Person(id string) (briskwarden.Person, bool, error) { return f(id) }
+func (f peopleFunc) Person(ctx context.Context, id string) (briskwarden.Person, bool, error) {
+	return f(ctx, id)
+}

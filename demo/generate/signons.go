@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -159,12 +160,16 @@ func (w *world) try(v visit, session string, at time.Time) (signon.Decision, err
 	if at.Before(w.moment(leakKnown, 12)) {
 		rules = w.before
 	}
-	if err := rules.Decide(&s, &d, false); err != nil {
+	if err := rules.Decide(context.Background(), &s, &d, false); err != nil {
 		return d, errors.Join(fmt.Errorf("%s to %s", v.user, v.app), err)
 	}
 	w.lines = append(w.lines, signon.Logged{SignOn: s, Outcome: d.Outcome, Recorded: true})
 	if d.Outcome == signon.Grant {
-		w.past.Learn(&history.SignOn{Query: w.engine.Before(&s)})
+		before, err := w.engine.Before(context.Background(), &s)
+		if err != nil {
+			return d, err
+		}
+		w.past.Learn(&history.SignOn{Query: before})
 		w.remember(&s)
 	}
 	return d, nil

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"log"
 	"net/netip"
@@ -35,7 +36,7 @@ policy tides {
 type staff map[string]briskwarden.Person
 
 // Person finds a user by id.
-func (s staff) Person(id string) (briskwarden.Person, bool, error) {
+func (s staff) Person(_ context.Context, id string) (briskwarden.Person, bool, error) {
 	p, found := s[id]
 	return p, found, nil
 }
@@ -56,7 +57,7 @@ func main() {
 		{User: "tove.lind", App: "tide-tables", Time: at},
 		{User: "jan.mork", App: "tide-tables", Time: at},
 	} {
-		d, err := rules.Decide(s)
+		d, err := rules.Decide(context.Background(), s)
 		if err != nil {
 			log.Fatal(err)
 		}

@@ -1,5 +1,5 @@
-// Command gateway shows an [http.Handler] that asks the rulebook before it serves. What needs
-// a stronger proof is answered with a step-up challenge of RFC 9470, what is blocked with 403.
+// Command gateway shows a web application that asks the rulebook before it serves. What needs a
+// stronger proof is answered with a step-up challenge of RFC 9470, what is blocked with 403.
 package main
 
 import (
@@ -9,12 +9,12 @@ import (
 	"log"
 	"net"
 	"net/http"
-	"net/netip"
 	"strings"
 	"testing/fstest"
 	"time"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/middleware"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -32,60 +32,14 @@ policy money {
 }
 `
 
-// Sessions finds who is behind a request, in which session, and what was proved in it.
-type Sessions interface {
-	SignOn(r *http.Request) (s signon.SignOn, found bool)
-}
-
-// Guard asks the rulebook about every request to an app before next serves it.
-func Guard(rules *briskwarden.Rulebook, sessions Sessions, app string, next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		s, found := sessions.SignOn(r)
-		if !found {
-			w.Header().Set("WWW-Authenticate", `Bearer`)
-			http.Error(w, "Please sign on.", http.StatusUnauthorized)
-			return
-		}
-		s.App = app
-		if from, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
-			s.IP = from.Addr()
-		}
-		d, err := rules.Decide(s)
-		switch {
-		case err != nil:
-			log.Print(err)
-			http.Error(w, "The sign-on could not be judged.", http.StatusForbidden)
-		case d.Outcome == signon.Grant:
-			next.ServeHTTP(w, r)
-		case d.Outcome == signon.StepUp:
-			w.Header().Set("WWW-Authenticate", challenge(d))
-			http.Error(w, d.Message, http.StatusUnauthorized)
-		default:
-			http.Error(w, d.Message, http.StatusForbidden)
-		}
-	})
-}
-
-// challenge is the header of RFC 9470, section 3.
-func challenge(d signon.Decision) string {
-	parts := []string{`Bearer error="insufficient_user_authentication"`, `error_description="a stronger or fresher proof is needed"`}
-	if d.ACR != "" {
-		parts = append(parts, fmt.Sprintf("acr_values=%q", d.ACR))
-	}
-	if d.MaxAge != signon.NoMaxAge {
-		parts = append(parts, fmt.Sprintf("max_age=\"%d\"", d.MaxAge))
-	}
-	return strings.Join(parts, ", ")
-}
-
 // tokens stands in for a store of sessions: by bearer token.
 type tokens map[string]signon.SignOn
 
 // SignOn finds the session of the request's bearer token.
-func (t tokens) SignOn(r *http.Request) (signon.SignOn, bool) {
+func (t tokens) SignOn(r *http.Request) (signon.SignOn, bool, error) {
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	s, found := t[token]
-	return s, found
+	return s, found, nil
 }
 
 func main() {
@@ -108,7 +62,8 @@ func main() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	server := &http.Server{Handler: Guard(rules, sessions, "payroll", payroll), ReadHeaderTimeout: 5 * time.Second}
+	guard := middleware.New(rules, sessions, middleware.Options{App: "payroll"})
+	server := &http.Server{Handler: guard(payroll), ReadHeaderTimeout: 5 * time.Second}
 	go func() {
 		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			log.Print(err)

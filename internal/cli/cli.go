@@ -3,21 +3,19 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/history"
-	"briskwarden.example/briskwarden/internal/replay"
-	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 )
 
@@ -56,11 +54,12 @@ func usage(format string, args ...any) error {
 
 // session is one run of brisk: its streams and the options that all commands have.
 type session struct {
+	ctx   context.Context
 	in    io.Reader
-	out   *screen
-	err   *screen
+	out   *screen.Screen
+	err   *screen.Screen
 	side  io.Writer // standard error, for what draws on it
-	paint painter
+	paint screen.Painter
 
 	keys *bufio.Reader // what somebody types who reads along on a terminal; nil otherwise
 
@@ -72,21 +71,21 @@ type session struct {
 
 // Main runs brisk with the arguments and returns its exit status.
 func Main(args []string, streams Streams) int {
-	s := &session{in: streams.In, out: newScreen(streams.Out), err: newScreen(streams.Err), side: streams.Err, paint: newPainter(streams.Out)}
-	if isTerminal(streams.In) && isTerminal(streams.Out) {
+	s := &session{ctx: context.Background(), in: streams.In, out: screen.New(streams.Out), err: screen.New(streams.Err), side: streams.Err, paint: screen.NewPainter(streams.Out)}
+	if screen.IsTerminal(streams.In) && screen.IsTerminal(streams.Out) {
 		s.keys = bufio.NewReader(streams.In)
 	}
 	root := s.command()
 	root.SetArgs(args)
 	root.SetIn(streams.In)
-	root.SetOut(s.out.machine())
+	root.SetOut(s.out.Machine())
 	root.SetErr(streams.Err)
 	err := root.Execute()
-	if flushed := s.out.to.Flush(); err == nil && flushed != nil {
+	if flushed := s.out.Flush(); err == nil && flushed != nil {
 		err = usage("the output cannot be written: %w", flushed)
 	}
 	status := s.status(err)
-	_ = s.err.to.Flush()
+	_ = s.err.Flush()
 	return status
 }
 
@@ -100,7 +99,7 @@ func (s *session) status(err error) int {
 		e = &exit{exitUsage, err}
 	}
 	if e.err != nil {
-		s.err.printf("brisk: %v\n", e.err)
+		s.err.Printf("brisk: %v\n", e.err)
 	}
 	return e.status
 }
@@ -166,93 +165,75 @@ func (s *session) folder() (string, error) {
 		return "", usage("the working folder is not known: %w", err)
 	}
 	for {
-		if _, err := os.Stat(filepath.Join(dir, rulebook.TopFile)); err == nil {
+		if _, err := os.Stat(filepath.Join(dir, briskwarden.TopFile)); err == nil {
 			return dir, nil
 		}
 		up := filepath.Dir(dir)
 		if up == dir {
 			return "", usage("no %s here or in a folder above: name the rulebook's folder with --rulebook DIR, or begin one with \"brisk init DIR\"",
-				rulebook.TopFile)
+				briskwarden.TopFile)
 		}
 		dir = up
 	}
 }
 
-// load reads the rulebook, whatever is wrong with it.
-func (s *session) load() (*rulebook.Rulebook, error) {
+// root opens the rulebook's folder.
+func (s *session) root() (*os.Root, error) {
 	dir, err := s.folder()
 	if err != nil {
 		return nil, err
 	}
 	s.opened = dir
-	return readFolder(dir)
-}
-
-// readFolder reads the rulebook in a folder, whatever is wrong with it.
-func readFolder(dir string) (*rulebook.Rulebook, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, usage("the rulebook cannot be opened: %w", err)
 	}
-	defer root.Close()
-	return rulebook.Load(root.FS(), rulebook.Options{}), nil
+	return root, nil
 }
 
-// sound reads the rulebook. What is wrong with it is told on standard error.
-func (s *session) sound() (*rulebook.Rulebook, error) {
-	rb, err := s.load()
-	if err == nil && rb.Diagnostics.Count(diag.Error) > 0 {
-		s.complain(&listing{rb: rb, dir: s.opened}, errorsOf(rb.Diagnostics))
-		err = usage("a rulebook with errors never decides")
-	}
-	return rb, err
-}
-
-// engine reads the rulebook and compiles it.
-func (s *session) engine() (*engine.Engine, time.Time, error) {
-	rb, err := s.sound()
-	if err != nil {
-		return nil, time.Time{}, err
-	}
-	now, err := s.clock(rb.Zone)
-	if err != nil {
+// rules opens the rulebook, whose clock says what --at says. What is wrong with it is told on
+// standard error.
+func (s *session) rules() (rules *briskwarden.Rulebook, now time.Time, err error) {
+	if s.opened, err = s.folder(); err != nil {
 		return nil, now, err
 	}
-	return engine.New(rb, engine.Sources{Clock: func() time.Time { return now }}), now, nil
+	if rules, err = s.rulesIn(s.opened, briskwarden.WithClock(func() time.Time { return now })); err != nil {
+		return nil, now, err
+	}
+	now, err = s.clock(rules)
+	return rules, now, err
 }
 
-// learning compiles a rulebook with a history that begins with its own, and learns on.
-func learning(rb *rulebook.Rulebook) replay.Side {
-	past := history.NewPast(rb.Zone)
-	if rb.Past != nil {
-		past = rb.Past.Branch()
+// rulesIn opens the rulebook in a folder.
+func (s *session) rulesIn(dir string, options ...briskwarden.Option) (*briskwarden.Rulebook, error) {
+	rules, err := briskwarden.Open(dir, options...)
+	var wrong *briskwarden.CheckError
+	switch {
+	case errors.As(err, &wrong):
+		s.complain(dir, wrong.Problems)
+		return nil, errUnsound
+	case err != nil:
+		return nil, usage("%w", err)
 	}
-	return replay.Side{Engine: engine.New(rb, engine.Sources{History: past}), Past: past}
+	return rules, nil
 }
+
+var errUnsound = usage("a rulebook with errors never decides")
 
 // clock is the instant asked for with --at, else the time.
-func (s *session) clock(zone *time.Location) (time.Time, error) {
+func (s *session) clock(rules *briskwarden.Rulebook) (time.Time, error) {
 	if s.at == "" {
 		return time.Now(), nil
 	}
-	t, err := schedule.ParseInstant(s.at, zone)
+	t, err := rules.Instant(s.at)
 	if err != nil {
 		return t, usage("--at: %w", err)
 	}
 	return t, nil
 }
 
-// complain prints findings on standard error.
-func (s *session) complain(l *listing, list diag.List) {
-	l.out, l.paint = s.err, plain
-	l.print(list)
-}
-
-func errorsOf(list diag.List) (found diag.List) {
-	for _, d := range list {
-		if d.Severity == diag.Error {
-			found = append(found, d)
-		}
-	}
-	return found
+// complain prints the errors among problems on standard error.
+func (s *session) complain(dir string, list []briskwarden.Problem) {
+	l := &listing{out: s.err, dir: dir, paint: screen.Plain}
+	l.print(slices.DeleteFunc(slices.Clone(list), func(p briskwarden.Problem) bool { return p.Severity != briskwarden.Error }))
 }

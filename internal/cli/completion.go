@@ -3,15 +3,15 @@ package cli
 // What the shell completes.
 
 import (
-	"maps"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/expect"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/reach"
 )
 
 // clauseWords begin the clauses of a sign-on.
@@ -20,35 +20,32 @@ var clauseWords = []string{"user", "app", "doing", "ip", "country", "at", "clien
 
 // complete lets the shell complete names of the rulebook, and the words of clauses.
 func (s *session) complete(root *cobra.Command) {
-	args := map[string]func(rb *rulebook.Rulebook, before []string) []string{
+	args := map[string]func(rules *briskwarden.Rulebook, before []string) []string{
 		"decide":      clauses,
 		"consent ask": clauses,
-		"reach": func(rb *rulebook.Rulebook, before []string) []string {
+		"reach": func(rules *briskwarden.Rulebook, before []string) []string {
 			if len(before) == 0 {
 				return []string{"user", "app"}
 			}
-			return clauses(rb, before)
+			return clauses(rules, before)
 		},
-		"expect": func(rb *rulebook.Rulebook, _ []string) (names []string) {
-			for _, x := range rb.Expects {
-				names = append(names, x.Name)
-			}
-			return names
+		"expect": func(rules *briskwarden.Rulebook, _ []string) (names []string) {
+			return expect.Names(rules)
 		},
 	}
 	for path, names := range args {
 		if c, _, err := root.Find(strings.Fields(path)); err == nil {
 			c.ValidArgsFunction = func(_ *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
-				return s.completions(func(rb *rulebook.Rulebook) []string { return names(rb, before) }, begun)
+				return s.completions(func(rules *briskwarden.Rulebook) []string { return names(rules, before) }, begun)
 			}
 		}
 	}
 	for _, x := range []struct {
 		command, flag string
-		names         func(*rulebook.Rulebook) []string
+		names         func(*briskwarden.Rulebook) []string
 	}{
-		{"replay", "user", users}, {"replay", "app", apps}, {"replay", "group", groups}, {"reach", "columns", columnNames},
-		{"consent settle", "by", users}, {"consent withdraw", "by", users}, {"consent ban", "by", users}, {"consent unban", "by", users},
+		{"replay", "user", (*briskwarden.Rulebook).Users}, {"replay", "app", (*briskwarden.Rulebook).Apps}, {"replay", "group", (*briskwarden.Rulebook).Groups}, {"reach", "columns", reach.Names},
+		{"consent settle", "by", (*briskwarden.Rulebook).Users}, {"consent withdraw", "by", (*briskwarden.Rulebook).Users}, {"consent ban", "by", (*briskwarden.Rulebook).Users}, {"consent unban", "by", (*briskwarden.Rulebook).Users},
 	} {
 		if c, _, err := root.Find(strings.Fields(x.command)); err == nil {
 			_ = c.RegisterFlagCompletionFunc(x.flag, func(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
@@ -60,13 +57,17 @@ func (s *session) complete(root *cobra.Command) {
 
 // completions are the names that begin so; those that a shell would take for several words,
 // or that steer a terminal, are left out.
-func (s *session) completions(names func(*rulebook.Rulebook) []string, begun string) (list []string, then cobra.ShellCompDirective) {
+func (s *session) completions(names func(*briskwarden.Rulebook) []string, begun string) (list []string, then cobra.ShellCompDirective) {
 	then = cobra.ShellCompDirectiveNoFileComp
-	rb, err := s.load()
-	if err != nil || rb.Diagnostics.Count(diag.Error) > 0 {
+	dir, err := s.folder()
+	if err != nil {
 		return nil, then
 	}
-	for _, name := range names(rb) {
+	rules, err := briskwarden.Open(dir)
+	if err != nil {
+		return nil, then
+	}
+	for _, name := range names(rules) {
 		if strings.HasPrefix(name, begun) && shellQuoted([]string{name}) == name && spell.Printable(name) == name {
 			list = append(list, name)
 		}
@@ -75,7 +76,7 @@ func (s *session) completions(names func(*rulebook.Rulebook) []string, begun str
 }
 
 // clauses are the words that may stand after others of a sign-on that is told.
-func clauses(rb *rulebook.Rulebook, before []string) []string {
+func clauses(rules *briskwarden.Rulebook, before []string) []string {
 	last := ""
 	if len(before) > 0 {
 		last = before[len(before)-1]
@@ -90,27 +91,19 @@ func clauses(rb *rulebook.Rulebook, before []string) []string {
 	}
 	switch last {
 	case "user":
-		return users(rb)
+		return rules.Users()
 	case "app":
-		return apps(rb)
+		return rules.Apps()
 	case "group":
-		return groups(rb)
+		return rules.Groups()
 	case "doing":
-		return slices.Sorted(maps.Keys(rb.Actions))
+		return rules.Actions()
 	case "device":
-		return slices.Sorted(maps.Keys(rb.Devices))
+		return rules.Devices()
 	case "presenting", "having":
-		var names []string
-		for _, m := range rb.Methods.All() {
-			names = append(names, m.Name)
-		}
-		return names
+		return rules.Methods()
 	case "for":
 		return []string{"self", "everyone", "group"}
 	}
 	return clauseWords
 }
-
-func users(rb *rulebook.Rulebook) []string  { return slices.Sorted(maps.Keys(rb.People)) }
-func apps(rb *rulebook.Rulebook) []string   { return slices.Sorted(maps.Keys(rb.Apps)) }
-func groups(rb *rulebook.Rulebook) []string { return rb.Groups.Names() }

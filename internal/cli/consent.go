@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/consent"
-	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/explain"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
-	"briskwarden.example/briskwarden/internal/store"
-	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/signon"
+	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 // ledgerFile is the ledger beside a rulebook.
@@ -27,7 +27,7 @@ type consents struct {
 	file   string // --ledger
 	ledger *consent.Ledger
 	store  consent.Store
-	engine *engine.Engine
+	rules  *briskwarden.Rulebook
 	now    time.Time
 }
 
@@ -49,7 +49,7 @@ func (s *session) consentCommand() *cobra.Command {
 
 // open opens the ledger. What only looks does not begin one.
 func (x *consents) open(changes bool) (done func(), err error) {
-	if x.engine, x.now, err = x.session.engine(); err != nil {
+	if x.rules, x.now, err = x.session.rules(); err != nil {
 		return nil, err
 	}
 	name := x.file
@@ -57,14 +57,14 @@ func (x *consents) open(changes bool) (done func(), err error) {
 		name = filepath.Join(x.opened, ledgerFile)
 	}
 	x.store, done = consent.NewMemory(), func() {}
-	if changes || store.Exists(name) {
-		file, err := store.Open(name)
+	if changes || sqlite.Exists(name) {
+		file, err := sqlite.Open(name)
 		if err != nil {
 			return nil, usage("%w", err)
 		}
 		x.store, done = file, func() { file.Close() }
 	}
-	x.ledger = consent.New(x.store, x.engine)
+	x.ledger = consent.New(x.store, x.rules)
 	return done, nil
 }
 
@@ -113,7 +113,7 @@ func (x *consents) ask(words []string, request string) error {
 	if err != nil {
 		return err
 	}
-	answer, err := x.ledger.Ask(so)
+	answer, err := x.ledger.Ask(x.ctx, so)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (x *consents) ask(words []string, request string) error {
 // read reads a request, in clauses or from a file.
 func (x *consents) read(words []string, request string) (so signon.SignOn, err error) {
 	if request == "" {
-		return x.told(x.engine.Rulebook(), parser.Consent, commandLine, joinWords(words), x.now)
+		return x.told(x.ledger.Request, commandLine, joinWords(words))
 	}
 	data, err := x.requestIn(request)
 	if err != nil {
@@ -148,31 +148,34 @@ func (x *consents) answered(so *signon.SignOn, a *consent.Answer) {
 	if d == nil {
 		d = &signon.Decision{Outcome: a.Outcome, Explanation: &signon.Explanation{}}
 	}
-	v := &verdict{out: x.out, paint: x.paint, rb: x.engine.Rulebook(), so: so, d: d, brief: true}
-	v.head()
-	v.row("Client", "%s", clientText(a.Client, so.Consent.Client))
+	o := explain.Options{Colour: bool(x.paint), Brief: true}
+	row := func(label, format string, args ...any) {
+		x.out.Print(screen.Styled(explain.Row(label, fmt.Sprintf(format, args...), o)))
+	}
+	x.out.Print(screen.Styled(explain.Head(*so, d.Outcome, o)))
+	row("Client", "%s", clientText(a.Client, so.Consent.Client))
 	switch {
 	case a.Client.IsBanned():
 		b := a.Client.Banned
-		v.row("Banned", "by %s since %s: %s", b.By, x.day(b.Since), b.Because)
+		row("Banned", "by %s since %s: %s", b.By, x.day(b.Since), b.Because)
 		return
 	case a.Again:
-		v.row("Waits", "since %s as %s, for a review by group %s", x.day(a.Consent.Asked), a.Consent.ID, a.Consent.Reviewers)
+		row("Waits", "since %s as %s, for a review by group %s", x.day(a.Consent.Asked), a.Consent.ID, a.Consent.Reviewers)
 		return
 	case a.Decision == nil:
-		v.row("Held", "already, by %s: nothing was asked anew", idsOf(a.Held))
+		row("Held", "already, by %s: nothing was asked anew", idsOf(a.Held))
 		return
 	}
 	if len(a.Held) > 0 {
-		v.row("Held", "%s, by %s; only the rest was asked", diag.Few(heldOf(a, so), 8), idsOf(a.Held))
+		row("Held", "%s, by %s; only the rest was asked", spell.Few(heldOf(a, so), 8), idsOf(a.Held))
 	}
 	if c := a.Consent; c != nil && c.State == consent.Granted {
-		v.row("Kept", "as %s, for %s", c.ID, c.Holder())
+		row("Kept", "as %s, for %s", c.ID, c.Holder())
 	} else if c != nil {
-		v.row("Kept", "as %s, until somebody of %s settles it", c.ID, c.Reviewers)
+		row("Kept", "as %s, until somebody of %s settles it", c.ID, c.Reviewers)
 	}
 	so.Consent.Scopes = a.New
-	v.why()
+	x.out.Print(screen.Styled(explain.Reasons(x.rules, *so, *d, o)))
 }
 
 // heldOf are the scopes asked for that are held already.
@@ -194,7 +197,7 @@ func idsOf(list []*consent.Consent) string {
 	for _, c := range list {
 		ids = append(ids, c.ID.String())
 	}
-	return diag.Few(ids, 4)
+	return spell.Few(ids, 4)
 }
 
 // clientText names a client and its publisher.
@@ -219,7 +222,7 @@ func publisherText(c *consent.Client) string {
 
 // day tells a date on the rulebook's clock.
 func (x *consents) day(t time.Time) string {
-	return t.In(x.engine.Rulebook().Zone).Format("Mon 2006-01-02")
+	return t.In(x.rules.Zone()).Format("Mon 2006-01-02")
 }
 
 func (x *consents) importCommand() *cobra.Command {
@@ -249,7 +252,7 @@ func (x *consents) importFiles(files []string) error {
 	if x.json {
 		return x.writeJSON(total)
 	}
-	x.out.printf("Took in %s and %s; %d stood in the ledger already.\n", spell.Plural(total.Clients, "client"), spell.Plural(total.Consents, "consent"), total.Same)
+	x.out.Printf("Took in %s and %s; %d stood in the ledger already.\n", spell.Plural(total.Clients, "client"), spell.Plural(total.Consents, "consent"), total.Same)
 	return nil
 }
 
@@ -263,7 +266,7 @@ func (x *consents) importFile(name string) (n consent.Imported, err error) {
 	var past []*consent.Consent
 	switch strings.ToLower(filepath.Ext(name)) {
 	case ".csv":
-		past, err = consent.ReadPast(in, x.engine.Rulebook().Zone, x.ledger.Apps())
+		past, err = consent.ReadPast(in, x.rules.Zone(), x.ledger.Apps())
 	case ".json", ".jsonl":
 		clients, err = consent.ReadClients(in)
 	default:
@@ -272,5 +275,5 @@ func (x *consents) importFile(name string) (n consent.Imported, err error) {
 	if err != nil {
 		return n, err
 	}
-	return x.ledger.Import(clients, past, name)
+	return x.ledger.Import(x.ctx, clients, past, name)
 }

@@ -10,9 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/consent"
-	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 )
 
@@ -73,13 +72,13 @@ func (x *consents) settle(name string, grant bool, r reasoned, only, until strin
 	s := consent.Settlement{Grant: grant, By: r.by, Because: r.because,
 		Only: strings.FieldsFunc(only, func(c rune) bool { return c == ',' || c == ' ' })}
 	if until != "" {
-		d, err := schedule.ParseDate(until)
+		_, next, err := x.rules.Day(until)
 		if err != nil {
 			return fmt.Errorf("--until: %w", err)
 		}
-		s.Until = d.Next().Start(x.engine.Rulebook().Zone)
+		s.Until = next
 	}
-	settled, err := x.ledger.Settle(id, s)
+	settled, err := x.ledger.Settle(x.ctx, id, s)
 	if err != nil {
 		return err
 	}
@@ -99,7 +98,7 @@ func (x *consents) withdrawCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		withdrawn, err := x.ledger.Withdraw(id, r.by, r.because)
+		withdrawn, err := x.ledger.Withdraw(x.ctx, id, r.by, r.because)
 		if err != nil {
 			return err
 		}
@@ -112,47 +111,49 @@ func (x *consents) changed(c *consent.Consent) error {
 	if x.json {
 		return x.writeJSON(c)
 	}
-	x.out.printf("%s is %s, by %s: %s\n", x.paint.bold(c.ID.String()), x.state(c.State, string(c.State), 0), c.By, wrapped(c.Because, 4))
+	x.out.Printf("%s is %s, by %s: %s\n", x.paint.Bold(c.ID.String()), x.state(c.State, string(c.State), 0), c.By, screen.Wrapped(c.Because, 4))
 	if c.State == consent.Granted {
 		until := ""
 		if !c.Until.IsZero() {
 			until = ", up to " + x.day(c.Until.Add(-time.Second))
 		}
-		x.out.printf("    %s\n", wrapped(fmt.Sprintf("%s now holds %s for %s%s", c.Client, diag.Few(c.Granted, 12), c.Holder(), until), 4))
+		x.out.Printf("    %s\n", screen.Wrapped(fmt.Sprintf("%s now holds %s for %s%s", c.Client, spell.Few(c.Granted, 12), c.Holder(), until), 4))
 	}
 	return nil
 }
 
 // state tells how a consent stands, in a column of that width without why.
-func (x *consents) state(s consent.State, standing string, width int) styled {
+func (x *consents) state(s consent.State, standing string, width int) screen.Styled {
 	word, _, _ := strings.Cut(standing, ":")
-	text := pad(word, width)
+	text := screen.Pad(word, width)
 	if width == 0 {
-		text = clean(standing)
+		text = screen.Clean(standing)
 	}
 	if word != string(s) { // it has ended
-		return x.paint.faint(text)
+		return x.paint.Faint(text)
 	}
 	switch s {
 	case consent.Granted:
-		return x.paint.green(text)
+		return x.paint.Green(text)
 	case consent.Waiting:
-		return x.paint.amber(text)
+		return x.paint.Amber(text)
 	case consent.Refused, consent.Withdrawn:
-		return x.paint.red(text)
+		return x.paint.Red(text)
 	}
 	return text
 }
 
 func (x *consents) banCommand() *cobra.Command {
 	return x.banning("ban CLIENT", "Block whatever a client asks for and holds, whatever the policies say",
-		func(client string, r reasoned) (*consent.Client, error) { return x.ledger.Ban(client, r.by, r.because) })
+		func(client string, r reasoned) (*consent.Client, error) {
+			return x.ledger.Ban(x.ctx, client, r.by, r.because)
+		})
 }
 
 func (x *consents) unbanCommand() *cobra.Command {
 	return x.banning("unban CLIENT", "Lift the ban of a client; what it held before holds again",
 		func(client string, r reasoned) (*consent.Client, error) {
-			return x.ledger.Unban(client, r.by, r.because)
+			return x.ledger.Unban(x.ctx, client, r.by, r.because)
 		})
 }
 
@@ -164,7 +165,7 @@ func (x *consents) banning(use, short string, set func(client string, r reasoned
 		return nil
 	}
 	return x.changing(&cobra.Command{Use: use, Short: short}, wanted, func(args []string, r reasoned) error {
-		known, err := x.ledger.ClientNames()
+		known, err := x.clientNames()
 		if err != nil {
 			return err
 		}
@@ -173,7 +174,7 @@ func (x *consents) banning(use, short string, set func(client string, r reasoned
 			return err
 		}
 		if !slices.Contains(known, client.ID) {
-			x.err.printf("brisk: nothing is known of a client %q; its ban holds for whatever asks by that name%s\n", client.ID, hint(client.ID, known))
+			x.err.Printf("brisk: nothing is known of a client %q; its ban holds for whatever asks by that name%s\n", client.ID, hint(client.ID, known))
 		}
 		return x.banned(client)
 	})
@@ -184,17 +185,17 @@ func (x *consents) banned(c *consent.Client) error {
 	if x.json {
 		return x.writeJSON(c)
 	}
-	file, err := x.ledger.File(c.ID)
+	file, err := x.ledger.File(x.ctx, c.ID)
 	if err != nil {
 		return err
 	}
 	holds := spell.Plural(file.Holding.Holds, "consent")
 	if !c.IsBanned() {
-		x.out.printf("%s is %s; %s again.\n", x.paint.bold(c.ID), x.paint.green("no longer banned"), holdAgain(file.Holding.Holds))
+		x.out.Printf("%s is %s; %s again.\n", x.paint.Bold(c.ID), x.paint.Green("no longer banned"), holdAgain(file.Holding.Holds))
 		return nil
 	}
-	x.out.printf("%s is %s, by %s: %s\n", x.paint.bold(c.ID), x.paint.red("banned"), c.Banned.By, wrapped(c.Banned.Because, 4))
-	x.out.printf("    What it holds, %s of %s, is of no use for as long as it is.\n", holds, spell.Plural(file.Holding.People, "person"))
+	x.out.Printf("%s is %s, by %s: %s\n", x.paint.Bold(c.ID), x.paint.Red("banned"), c.Banned.By, screen.Wrapped(c.Banned.Because, 4))
+	x.out.Printf("    What it holds, %s of %s, is of no use for as long as it is.\n", holds, spell.Plural(file.Holding.People, "person"))
 	return nil
 }
 

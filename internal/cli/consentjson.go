@@ -3,7 +3,7 @@ package cli
 import (
 	"time"
 
-	"briskwarden.example/briskwarden/internal/consent"
+	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/signon"
 )
 

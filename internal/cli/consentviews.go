@@ -2,13 +2,14 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/consent"
-	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -23,28 +24,27 @@ func (x *consents) waitingCommand() *cobra.Command {
 }
 
 func (x *consents) waiting() error {
-	list, err := x.ledger.Waiting()
+	list, err := x.ledger.Waiting(x.ctx)
 	if err != nil {
 		return err
 	}
-	rb := x.engine.Rulebook()
 	if x.json {
 		rows := []jsonWaiting{}
 		for _, c := range list {
-			rows = append(rows, jsonWaiting{c.Consent, rb.Weigh(c.Scopes), int64(x.now.Sub(c.Asked) / time.Second)})
+			rows = append(rows, jsonWaiting{c.Consent, x.rules.Weigh(c.Scopes), int64(x.now.Sub(c.Asked) / time.Second)})
 		}
 		return x.writeJSON(rows)
 	}
 	if len(list) == 0 {
-		x.out.println("Nothing waits for a review.")
+		x.out.Println("Nothing waits for a review.")
 		return nil
 	}
-	x.out.printf("%s for a review, the oldest for %s.\n", x.paint.bold(waits(len(list))), ago(x.now.Sub(list[0].Asked)))
+	x.out.Printf("%s for a review, the oldest for %s.\n", x.paint.Bold(waits(len(list))), screen.Ago(x.now.Sub(list[0].Asked)))
 	for _, c := range list {
-		x.out.printf("\n%s %s asks for %s, %s\n", x.paint.bold(pad(c.ID.String(), 6)), x.paint.amber(c.User), clientText(&c.Client, c.Client.ID), x.paint.faint(ago(x.now.Sub(c.Asked))+" ago"))
+		x.out.Printf("\n%s %s asks for %s, %s\n", x.paint.Bold(screen.Pad(c.ID.String(), 6)), x.paint.Amber(c.User), clientText(&c.Client, c.Client.ID), x.paint.Faint(screen.Ago(x.now.Sub(c.Asked))+" ago"))
 		x.indented("to have, of %s, for %s:", c.App, holderOf(c.Consent))
 		x.sets(c.Scopes)
-		weight := rb.Weigh(c.Scopes)
+		weight := x.rules.Weigh(c.Scopes)
 		x.indented("weighs %d of 100; reviewed by %s", weight, c.Reviewers)
 		x.lookAlikes(&c.Client, c.LookAlike, c.AllAlike)
 	}
@@ -70,19 +70,19 @@ func holderOf(c *consent.Consent) string {
 }
 
 func (x *consents) indented(format string, args ...any) {
-	x.out.printf("       %s\n", wrapped(fmt.Sprintf(format, args...), 7))
+	x.out.Printf("       %s\n", screen.Wrapped(fmt.Sprintf(format, args...), 7))
 }
 
 func (x *consents) warned(format string, args ...any) {
-	x.out.printf("       %s\n", x.paint.amber(wrapped(fmt.Sprintf(format, args...), 7)))
+	x.out.Printf("       %s\n", x.paint.Amber(screen.Wrapped(fmt.Sprintf(format, args...), 7)))
 }
 
 // sets lists scopes by the sets that name them.
 func (x *consents) sets(scopes []string) {
 	const most = 12
-	for _, c := range x.engine.Rulebook().Classify(scopes) {
-		text := pad(setText(c), 24)
-		x.out.printf("         %s %s\n", x.paint.faint(text), wrapped(diag.Few(c.Scopes, most), 34))
+	for _, c := range x.rules.Classify(scopes) {
+		text := screen.Pad(c.String(), 24)
+		x.out.Printf("         %s %s\n", x.paint.Faint(text), screen.Wrapped(spell.Few(c.Scopes, most), 34))
 	}
 }
 
@@ -103,7 +103,7 @@ func (x *consents) show(name string) error {
 	client := name
 	var one *consent.Consent
 	if id, err := consent.ParseID(name); err == nil {
-		if one, err = x.ledger.Find(id); err != nil {
+		if one, err = x.ledger.Find(x.ctx, id); err != nil {
 			return err
 		}
 		if one == nil {
@@ -111,12 +111,12 @@ func (x *consents) show(name string) error {
 		}
 		client = one.Client
 	}
-	file, err := x.ledger.File(client)
+	file, err := x.ledger.File(x.ctx, client)
 	if err != nil {
 		return err
 	}
 	if file == nil {
-		known, err := x.ledger.ClientNames()
+		known, err := x.clientNames()
 		if err != nil {
 			return err
 		}
@@ -127,7 +127,7 @@ func (x *consents) show(name string) error {
 	}
 	if one != nil {
 		x.consent(one, file)
-		x.out.println()
+		x.out.Println()
 	}
 	x.client(file)
 	return nil
@@ -135,7 +135,7 @@ func (x *consents) show(name string) error {
 
 // consent tells everything about one.
 func (x *consents) consent(c *consent.Consent, file *consent.File) {
-	x.out.printf("%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.bold(c.ID.String()), x.state(c.State, file.Standing[c.ID], 0),
+	x.out.Printf("%s is %s: %s gave, or asked to give, %s data of %s, for %s\n", x.paint.Bold(c.ID.String()), x.state(c.State, file.Standing[c.ID], 0),
 		c.User, c.Client, c.App, holderOf(c))
 	x.indented("asked %s, decided by %s", x.minute(c.Asked), orImport(c.Policy))
 	if c.By != "" {
@@ -146,7 +146,7 @@ func (x *consents) consent(c *consent.Consent, file *consent.File) {
 	}
 	x.sets(c.Scopes)
 	if len(c.Granted) > 0 && len(c.Granted) < len(c.Scopes) {
-		x.indented("of these it was granted %s", diag.Few(c.Granted, 12))
+		x.indented("of these it was granted %s", spell.Few(c.Granted, 12))
 	}
 }
 
@@ -158,15 +158,15 @@ func orImport(policy string) string {
 }
 
 func (x *consents) minute(t time.Time) string {
-	return t.In(x.engine.Rulebook().Zone).Format("Mon 2006-01-02 15:04")
+	return t.In(x.rules.Zone()).Format("Mon 2006-01-02 15:04")
 }
 
 // client tells everything about one.
 func (x *consents) client(f *consent.File) {
 	h := f.Holding
-	x.out.printf("%s\n", x.paint.bold(clientText(&h.Client, h.ID)))
+	x.out.Printf("%s\n", x.paint.Bold(clientText(&h.Client, h.ID)))
 	if h.IsBanned() {
-		x.out.printf("       %s %s\n", x.paint.red("banned"), wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
+		x.out.Printf("       %s %s\n", x.paint.Red("banned"), screen.Wrapped(fmt.Sprintf("since %s by %s: %s", x.minute(h.Banned.Since), h.Banned.By, h.Banned.Because), 7))
 	}
 	x.lookAlikes(&h.Client, f.LookAlike, f.AllAlike)
 	x.metadata(&h.Metadata)
@@ -206,7 +206,7 @@ func (x *consents) lookAlikes(mine *consent.Client, others []consent.Client, all
 		text += fmt.Sprintf(" and %d more", all-most)
 	}
 	if foreign := spell.Foreign(letters...); len(foreign) > 0 {
-		text += "; the " + diag.Few(foreign, 3)
+		text += "; the " + spell.Few(foreign, 3)
 	}
 	x.warned("%s", text)
 }
@@ -232,7 +232,7 @@ func holdersText(h *consent.Holding) string {
 	if h.People > 0 || len(list) == 0 {
 		list = append(list, spell.Plural(h.People, "person"))
 	}
-	return diag.Few(list, 4)
+	return spell.Few(list, 4)
 }
 
 // listed lists the client's consents, the latest first.
@@ -248,8 +248,8 @@ func (x *consents) listed(f *consent.File) {
 		if len(scopes) == 0 {
 			scopes = c.Scopes
 		}
-		x.out.printf("  %s %s %s %s\n", pad(c.ID.String(), 6), x.state(c.State, f.Standing[c.ID], 10), pad(cut(c.Holder(), 30), 24),
-			wrapped(fmt.Sprintf("%s: %s", c.App, diag.Few(scopes, 6)), 44))
+		x.out.Printf("  %s %s %s %s\n", screen.Pad(c.ID.String(), 6), x.state(c.State, f.Standing[c.ID], 10), screen.Pad(screen.Cut(c.Holder(), 30), 24),
+			screen.Wrapped(fmt.Sprintf("%s: %s", c.App, spell.Few(scopes, 6)), 44))
 	}
 }
 
@@ -267,7 +267,7 @@ func (x *consents) entry(e *consent.Entry) {
 	if e.Consent != 0 {
 		on = e.Consent.String() + " " + on
 	}
-	x.out.printf("  %5d  %s  %s %s %s: %s\n", e.Number, x.minute(e.Time), pad(e.Who, 18), x.paint.bold(pad(e.What, 8)), on, wrapped(e.Why, 34))
+	x.out.Printf("  %5d  %s  %s %s %s: %s\n", e.Number, x.minute(e.Time), screen.Pad(e.Who, 18), x.paint.Bold(screen.Pad(e.What, 8)), on, screen.Wrapped(e.Why, 34))
 }
 
 func (x *consents) clientsCommand() *cobra.Command {
@@ -275,7 +275,7 @@ func (x *consents) clientsCommand() *cobra.Command {
 }
 
 func (x *consents) clients() error {
-	list, err := x.ledger.Clients()
+	list, err := x.ledger.Clients(x.ctx)
 	if err != nil {
 		return err
 	}
@@ -287,7 +287,7 @@ func (x *consents) clients() error {
 		return x.writeJSON(rows)
 	}
 	if len(list) == 0 {
-		x.out.println("The ledger knows no client applications.")
+		x.out.Println("The ledger knows no client applications.")
 		return nil
 	}
 	heavy, banned := 0, 0
@@ -299,19 +299,19 @@ func (x *consents) clients() error {
 			banned++
 		}
 	}
-	x.out.printf("%s: %d weigh %d or more, %d banned.\n\n", x.paint.bold(spell.Plural(len(list), "client")), heavy, heavyWeight, banned)
-	x.out.println(x.paint.faint(fmt.Sprintf("%6s  %s %s %s %7s %8s  %s", "weight", pad("client", 22), pad("publisher", 32), pad("held by", 18), "scopes", "waiting", "asked last")))
+	x.out.Printf("%s: %d weigh %d or more, %d banned.\n\n", x.paint.Bold(spell.Plural(len(list), "client")), heavy, heavyWeight, banned)
+	x.out.Println(x.paint.Faint(fmt.Sprintf("%6s  %s %s %s %7s %8s  %s", "weight", screen.Pad("client", 22), screen.Pad("publisher", 32), screen.Pad("held by", 18), "scopes", "waiting", "asked last")))
 	seen := map[string]string{} // ids by their skeletons
 	for _, h := range list {
-		weight := styledf("%6d", h.Weight)
+		weight := screen.Styledf("%6d", h.Weight)
 		switch {
 		case h.IsBanned():
-			weight = x.paint.faint(weight)
+			weight = x.paint.Faint(weight)
 		case h.Weight >= heavyWeight:
-			weight = x.paint.red(weight)
+			weight = x.paint.Red(weight)
 		}
-		x.out.printf("%s  %s %s %s %7s %8s  %s%s\n", weight, x.paint.bold(pad(cut(h.ID, 22), 22)), pad(cut(shortPublisher(&h.Client), 32), 32),
-			pad(cut(holdersText(h), 18), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.marks(h, seen))
+		x.out.Printf("%s  %s %s %s %7s %8s  %s%s\n", weight, x.paint.Bold(screen.Pad(screen.Cut(h.ID, 22), 22)), screen.Pad(screen.Cut(shortPublisher(&h.Client), 32), 32),
+			screen.Pad(screen.Cut(holdersText(h), 18), 18), number(len(h.Scopes)), number(h.Waiting), x.lastAsked(h), x.marks(h, seen))
 	}
 	return nil
 }
@@ -337,13 +337,13 @@ func (x *consents) lastAsked(h *consent.Holding) string {
 }
 
 // marks tell that a client is banned, and that its id looks like that of one before it.
-func (x *consents) marks(h *consent.Holding, seen map[string]string) (marks styled) {
+func (x *consents) marks(h *consent.Holding, seen map[string]string) (marks screen.Styled) {
 	if h.IsBanned() {
-		marks = ", " + x.paint.red("banned")
+		marks = ", " + x.paint.Red("banned")
 	}
 	bones := spell.Skeleton(h.ID)
 	if other, there := seen[bones]; there {
-		return marks + ", " + x.paint.amber("looks like "+other)
+		return marks + ", " + x.paint.Amber("looks like "+other)
 	}
 	seen[bones] = h.ID
 	return marks
@@ -363,31 +363,34 @@ func (x *consents) journalCommand() *cobra.Command {
 
 func (x *consents) journal() error {
 	n := 0
-	err := x.ledger.Journal(func(e *consent.Entry) error {
-		n++
-		if x.json {
-			return x.writeJSON(e)
+	for e, err := range x.ledger.Journal(x.ctx) {
+		if err == nil && x.json {
+			err = x.writeJSON(e)
 		}
-		x.entry(e)
-		return nil
-	})
-	if err == nil && n == 0 && !x.json {
-		x.out.println("The journal is empty.")
+		if err != nil {
+			return err
+		}
+		if n++; !x.json {
+			x.entry(e)
+		}
 	}
-	return err
+	if n == 0 && !x.json {
+		x.out.Println("The journal is empty.")
+	}
+	return nil
 }
 
 func (x *consents) verify() error {
-	v, err := consent.Verify(x.store)
+	v, err := consent.Verify(x.ctx, x.store)
 	if err != nil {
 		return &exit{exitFindings, fmt.Errorf("the journal does not hold: %w", err)}
 	}
 	if x.json {
 		return x.writeJSON(v)
 	}
-	x.out.printf("%s: %s, each chained to the one before, and the ledger is what they left it.\n", x.paint.green("The journal holds"), plainEntries(v.Entries))
+	x.out.Printf("%s: %s, each chained to the one before, and the ledger is what they left it.\n", x.paint.Green("The journal holds"), plainEntries(v.Entries))
 	if v.Entries > 0 {
-		x.out.printf("The last is %s\nNote it elsewhere: an end that is cut off shows by nothing else.\n", v.Head)
+		x.out.Printf("The last is %s\nNote it elsewhere: an end that is cut off shows by nothing else.\n", v.Head)
 	}
 	return nil
 }
@@ -399,7 +402,7 @@ func (x *consents) auditCommand() *cobra.Command {
 }
 
 func (x *consents) audit() error {
-	checked, found, err := x.ledger.Audit()
+	checked, found, err := x.ledger.Audit(x.ctx)
 	if err != nil {
 		return err
 	}
@@ -407,10 +410,10 @@ func (x *consents) audit() error {
 		return x.writeJSON(auditJSON(checked, found))
 	}
 	if len(found) == 0 {
-		x.out.printf("%s: today's policies would give every consent that holds (%d) again.\n", x.paint.green("Nothing to mend"), checked)
+		x.out.Printf("%s: today's policies would give every consent that holds (%d) again.\n", x.paint.Green("Nothing to mend"), checked)
 		return nil
 	}
-	x.out.printf("%s, of %d that hold, would not be given today.\n", x.paint.bold(spell.Plural(len(found), "consent")), checked)
+	x.out.Printf("%s, of %d that hold, would not be given today.\n", x.paint.Bold(spell.Plural(len(found), "consent")), checked)
 	const most = 50
 	for _, f := range found[:min(len(found), most)] {
 		c := f.Consent
@@ -418,12 +421,22 @@ func (x *consents) audit() error {
 		if f.Outcome == signon.Review {
 			today = "would wait for a review by " + f.Group
 		}
-		x.out.printf("\n%s %s\n", x.paint.bold(pad(c.ID.String(), 6)), wrapped(fmt.Sprintf("%s holds %s of %s, for %s", c.Client, diag.Few(c.Granted, 6), c.App, c.Holder()), 7))
-		x.out.printf("       %s, by %s\n", x.paint.outcome(f.Outcome, today), f.Policy)
-		x.out.printf("       %s\n", x.paint.faint(fmt.Sprintf("brisk consent withdraw %s --by REVIEWER --because TEXT", c.ID)))
+		x.out.Printf("\n%s %s\n", x.paint.Bold(screen.Pad(c.ID.String(), 6)), screen.Wrapped(fmt.Sprintf("%s holds %s of %s, for %s", c.Client, spell.Few(c.Granted, 6), c.App, c.Holder()), 7))
+		x.out.Printf("       %s, by %s\n", x.paint.Outcome(f.Outcome, today), f.Policy)
+		x.out.Printf("       %s\n", x.paint.Faint(fmt.Sprintf("brisk consent withdraw %s --by REVIEWER --because TEXT", c.ID)))
 	}
 	if more := len(found) - most; more > 0 {
-		x.out.printf("\nand %d more; --json lists all\n", more)
+		x.out.Printf("\nand %d more; --json lists all\n", more)
 	}
 	return nil
+}
+
+// clientNames are the ids of all clients.
+func (x *consents) clientNames() (ids []string, err error) {
+	list, err := x.ledger.Clients(x.ctx)
+	for _, c := range list {
+		ids = append(ids, c.ID)
+	}
+	slices.Sort(ids)
+	return ids, err
 }

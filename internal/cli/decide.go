@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -12,13 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/diag"
-	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/explain"
 	"briskwarden.example/briskwarden/internal/lines"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
-	"briskwarden.example/briskwarden/language/ast"
-	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/language/scanner"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -62,17 +61,17 @@ func (s *session) decide(words []string, o decideOptions) error {
 	case ways > 1:
 		return usage("give clauses, --request or --requests, not several of them")
 	}
-	e, now, err := s.engine()
+	rules, _, err := s.rules()
 	if err != nil {
 		return err
 	}
 	switch {
 	case len(words) > 0:
-		return s.decideClauses(e, now, words, o)
+		return s.decideClauses(rules, words, o)
 	case o.request != "":
-		return s.decideRequest(e, o)
+		return s.decideRequest(rules, o)
 	}
-	return s.decideRequests(e, o)
+	return s.decideRequests(rules, o)
 }
 
 // joinWords puts the words of a command line together as one text of clauses. A word that
@@ -91,19 +90,19 @@ func joinWords(words []string) string {
 	return strings.Join(text, " ")
 }
 
-func (s *session) decideClauses(e *engine.Engine, now time.Time, words []string, o decideOptions) error {
-	so, err := s.told(e.Rulebook(), parser.SignOn, commandLine, joinWords(words), now)
+func (s *session) decideClauses(rules *briskwarden.Rulebook, words []string, o decideOptions) error {
+	so, err := s.told(rules.SignOn, commandLine, joinWords(words))
 	if err != nil {
 		return err
 	}
 	if err := s.oneInstant(&so); err != nil {
 		return err
 	}
-	var d signon.Decision
-	if err := e.Decide(&so, &d, true); err != nil {
+	d, err := rules.Explain(s.ctx, so)
+	if err != nil {
 		return usage("%w", err)
 	}
-	return s.answer(e, &so, &d, o)
+	return s.answer(rules, &so, &d, o)
 }
 
 // oneInstant reports a sign-on told with "at", beside --at.
@@ -117,28 +116,22 @@ func (s *session) oneInstant(so *signon.SignOn) error {
 // commandLine is where clauses stand that were given there.
 const commandLine = "command line"
 
-// told reads a sign-on that is told in clauses, by the parser for them. What is wrong with
-// them is told with its place.
-func (s *session) told(rb *rulebook.Rulebook, parse func(name, src string) (*ast.SignOn, error), place, text string, now time.Time) (so signon.SignOn, err error) {
-	tree, err := parse(place, text)
-	if err == nil {
-		so, err = rb.Tell(tree, now)
-	}
+// told reads a sign-on that is told in clauses. What is wrong with them is told with its place.
+func (s *session) told(read func(clauses string) (signon.SignOn, error), place, text string) (signon.SignOn, error) {
+	so, err := read(text)
 	if err != nil {
-		var list diag.List
-		list.AddErrors(diag.Syntax, place, err)
-		s.complain(&listing{source: text}, list)
+		s.complain("", syntaxProblems(err, place, text))
 		return so, &exit{status: exitUsage}
 	}
 	return so, nil
 }
 
-func (s *session) decideRequest(e *engine.Engine, o decideOptions) error {
+func (s *session) decideRequest(rules *briskwarden.Rulebook, o decideOptions) error {
 	data, err := s.requestIn(o.request)
 	if err != nil {
 		return err
 	}
-	so, d, err := decideOn(e, data)
+	so, d, err := decideOn(s.ctx, rules, data)
 	if err != nil {
 		if s.json {
 			if err := s.writeJSON(d); err != nil {
@@ -151,15 +144,15 @@ func (s *session) decideRequest(e *engine.Engine, o decideOptions) error {
 		}
 		return &exit{status, fmt.Errorf("%s: %w", o.request, err)}
 	}
-	return s.answer(e, &so, &d, o)
+	return s.answer(rules, &so, &d, o)
 }
 
-func (s *session) answer(e *engine.Engine, so *signon.SignOn, d *signon.Decision, o decideOptions) error {
+func (s *session) answer(rules *briskwarden.Rulebook, so *signon.SignOn, d *signon.Decision, o decideOptions) error {
 	var err error
 	if s.json {
 		err = s.writeJSON(d)
 	} else {
-		(&verdict{out: s.out, paint: s.paint, rb: e.Rulebook(), so: so, d: d}).print()
+		s.out.Print(screen.Styled(explain.Text(rules, *so, *d, explain.Options{Colour: bool(s.paint)})))
 	}
 	if err == nil && o.exitCode && d.Outcome != signon.Grant {
 		err = &exit{status: outcomeStatus[d.Outcome]}
@@ -171,12 +164,12 @@ func (s *session) answer(e *engine.Engine, so *signon.SignOn, d *signon.Decision
 var outcomeStatus = map[signon.Outcome]int{signon.Grant: exitDone, signon.Review: 10, signon.StepUp: 11, signon.Block: 12}
 
 // decideOn decides on one request in JSON. After an error the decision is a block that says so.
-func decideOn(e *engine.Engine, data []byte) (so signon.SignOn, d signon.Decision, err error) {
+func decideOn(ctx context.Context, rules *briskwarden.Rulebook, data []byte) (so signon.SignOn, d signon.Decision, err error) {
 	so, err = signon.Decode(data)
 	if err != nil {
 		return so, signon.Refused(signon.DecodeID(data), err), err
 	}
-	err = e.Decide(&so, &d, true)
+	d, err = rules.Explain(ctx, so)
 	return so, d, err
 }
 
@@ -215,7 +208,7 @@ const maxRequest = 16 << 20
 var errTooLong = fmt.Errorf("a request is at most %d MiB long", maxRequest>>20)
 
 // decideRequests answers every request of every file with one line, in order, whatever is in it.
-func (s *session) decideRequests(e *engine.Engine, o decideOptions) error {
+func (s *session) decideRequests(rules *briskwarden.Rulebook, o decideOptions) error {
 	strictest, unread := signon.Grant, 0
 	for _, name := range o.requests {
 		in, err := s.open(name)
@@ -223,7 +216,7 @@ func (s *session) decideRequests(e *engine.Engine, o decideOptions) error {
 			return err
 		}
 		err = eachLine(in, func(line []byte, long error) error {
-			so, d, err := decideLine(e, line, long)
+			so, d, err := decideLine(s.ctx, rules, line, long)
 			if err != nil {
 				unread++
 			}
@@ -252,11 +245,11 @@ func (s *session) decideRequests(e *engine.Engine, o decideOptions) error {
 	return nil
 }
 
-func decideLine(e *engine.Engine, line []byte, long error) (signon.SignOn, signon.Decision, error) {
+func decideLine(ctx context.Context, rules *briskwarden.Rulebook, line []byte, long error) (signon.SignOn, signon.Decision, error) {
 	if long != nil {
 		return signon.SignOn{}, signon.Refused("", long), long
 	}
-	return decideOn(e, line)
+	return decideOn(ctx, rules, line)
 }
 
 // eachLine calls f with each line that is not blank; of one that is too long with an error instead.
@@ -288,5 +281,19 @@ func eachLine(in io.Reader, f func(line []byte, long error) error) error {
 		if err == io.EOF {
 			return nil
 		}
+	}
+}
+
+// summary writes a decision as one line.
+func (s *session) summary(so *signon.SignOn, d *signon.Decision) {
+	id := screen.Pad(orNobody(d.ID), 10)
+	outcome := s.paint.Outcome(d.Outcome, screen.Pad(d.Outcome.String(), 7))
+	switch {
+	case d.Error != "":
+		s.out.Printf("%s  %s  %s\n", id, outcome, d.Error)
+	case d.Explanation.Ground == signon.GroundIdentity:
+		s.out.Printf("%s  %s  %s\n", id, outcome, d.Message)
+	default:
+		s.out.Printf("%s  %s  %s to %s, by %s\n", id, outcome, orNobody(so.User), orNobody(so.App), explain.By(d))
 	}
 }

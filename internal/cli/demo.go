@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/demo"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 )
 
@@ -125,13 +126,13 @@ func chosen(numbers, name string) (list []step, err error) {
 func (s *session) listSteps() {
 	n := 0
 	for _, c := range chapters {
-		s.out.printf("%s: %s\n", s.paint.bold(c.name), c.about)
+		s.out.Printf("%s: %s\n", s.paint.Bold(c.name), c.about)
 		for _, sc := range c.scenes {
 			n++
-			s.out.printf("  %2d  %s\n", n, sc.title)
+			s.out.Printf("  %2d  %s\n", n, sc.title)
 		}
 	}
-	s.out.println("Show some with --step N or N-M, or a chapter with --chapter NAME.")
+	s.out.Println("Show some with --step N or N-M, or a chapter with --chapter NAME.")
 }
 
 // stage is where the demo plays: its folders, and what its steps said.
@@ -152,15 +153,15 @@ func (s *session) demo(dir string, wanted []step, short bool) error {
 		return usage("%w", err)
 	}
 	play := &stage{session: s, dir: dir, folders: strings.NewReplacer(original, dir, mended, copied), done: map[int]string{}, short: short}
-	s.out.printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.bold("Brisk Warden: the job from end to end"), dir)
+	s.out.Printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.Bold("Brisk Warden: the job from end to end"), dir)
 	if err := play.walk(wanted); err != nil || !short {
 		return err
 	}
-	s.out.printf("\n%s\n", s.paint.bold("Three things to do next"))
-	s.out.printf("  Try your own:      brisk decide -r %s user mira.holt app payroll\n", dir)
-	s.out.printf("  Change a policy:   edit %s, then brisk expect -r %s\n", filepath.Join(dir, "policies", "crews.warden"), dir)
-	s.out.printf("  Begin with yours:  brisk init my-rulebook\n")
-	s.out.printf("\nThe rest of the demo: brisk demo --chapter sign-ons, brisk demo --chapter consent\n")
+	s.out.Printf("\n%s\n", s.paint.Bold("Three things to do next"))
+	s.out.Printf("  Try your own:      brisk decide -r %s user mira.holt app payroll\n", dir)
+	s.out.Printf("  Change a policy:   edit %s, then brisk expect -r %s\n", filepath.Join(dir, "policies", "crews.warden"), dir)
+	s.out.Printf("  Begin with yours:  brisk init my-rulebook\n")
+	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, brisk demo --chapter consent\n")
 	return nil
 }
 
@@ -173,12 +174,12 @@ func (p *stage) walk(wanted []step) error {
 		if i++; p.keys == nil || i == len(wanted) {
 			continue
 		}
-		p.out.printf("\n%s ", p.paint.faint(fmt.Sprintf("%d of %d · Enter goes on, b back, q ends:", i, len(wanted))))
-		_ = p.out.to.Flush()
+		p.out.Printf("\n%s ", p.paint.Faint(fmt.Sprintf("%d of %d · Enter goes on, b back, q ends:", i, len(wanted))))
+		_ = p.out.Flush()
 		answer, err := p.keys.ReadString('\n')
 		switch word := strings.ToLower(strings.TrimSpace(answer)); {
 		case err != nil || word == "q":
-			p.out.println()
+			p.out.Println()
 			return nil
 		case word == "b":
 			i = max(0, i-2)
@@ -198,15 +199,15 @@ func (p *stage) show(st *step) error {
 			p.done[before.number] = answer
 		}
 	}
-	p.out.printf("\n%s\n%s\n\n", p.paint.blue(fmt.Sprintf("%d. %s", st.number, st.title)), wrapped(st.tell, 0))
+	p.out.Printf("\n%s\n%s\n\n", p.paint.Blue(fmt.Sprintf("%d. %s", st.number, st.title)), screen.Wrapped(st.tell, 0))
 	shown, left := p.done[st.number], 0
 	if cut := strings.Index(shown, "\n"+st.until); p.short && st.until != "" && cut >= 0 {
 		left = strings.Count(strings.TrimSpace(shown[cut:]), "\n") + 1
 		shown = strings.TrimRight(shown[:cut], "\n") + "\n"
 	}
-	p.out.print(styled(shown)) // it came from a screen
+	p.out.Print(screen.Styled(shown)) // it came from a screen
 	if left > 0 {
-		p.out.println(p.paint.faint(fmt.Sprintf("… and %s: brisk demo --step %d", spell.Plural(left, "more line"), st.number)))
+		p.out.Println(p.paint.Faint(fmt.Sprintf("… and %s: brisk demo --step %d", spell.Plural(left, "more line"), st.number)))
 	}
 	return nil
 }
@@ -248,13 +249,13 @@ func (p *stage) run(st *step) (string, error) {
 		args[i] = filepath.FromSlash(p.folders.Replace(args[i]))
 	}
 	var text bytes.Buffer
-	out := newScreen(&text)
-	out.printf("%s\n", p.paint.bold("$ brisk "+shellQuoted(args)))
-	quiet := &session{in: strings.NewReader(""), out: out, err: p.err, side: io.Discard, paint: p.paint}
+	out := screen.New(&text)
+	out.Printf("%s\n", p.paint.Bold("$ brisk "+shellQuoted(args)))
+	quiet := &session{ctx: p.ctx, in: strings.NewReader(""), out: out, err: p.err, side: io.Discard, paint: p.paint}
 	command := quiet.command()
 	command.SetArgs(args)
 	err := command.Execute()
-	_ = out.to.Flush()
+	_ = out.Flush()
 	var e *exit
 	switch {
 	case errors.As(err, &e) && e.status == st.status && st.status != exitDone:

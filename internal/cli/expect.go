@@ -1,22 +1,20 @@
 package cli
 
 import (
-	"encoding/xml"
+	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/expect"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/expect"
+	"briskwarden.example/briskwarden/explain"
 	"briskwarden.example/briskwarden/internal/lines"
-	"briskwarden.example/briskwarden/internal/replay"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
-	"briskwarden.example/briskwarden/language"
-	"briskwarden.example/briskwarden/signon"
+	"briskwarden.example/briskwarden/replay"
 )
 
 func (s *session) expectCommand() *cobra.Command {
@@ -41,181 +39,88 @@ func (s *session) expectCommand() *cobra.Command {
 }
 
 func (s *session) expect(names []string, junit string) error {
-	e, now, err := s.engine()
+	rules, _, err := s.rules()
 	if err != nil {
 		return err
 	}
-	results, err := runExpectations(e, names, now)
-	if err != nil {
-		return err
-	}
-	failed := 0
-	for i := range results {
-		if len(results[i].Failed) > 0 {
-			failed++
-		}
+	results, err := expect.Run(s.ctx, rules, names...)
+	var unknown *expect.UnknownError
+	switch all := strings.Join(names, " "); {
+	case errors.As(err, &unknown) && slices.Contains(unknown.Known, all):
+		return usage("put the name in quotes: brisk expect %q", all)
+	case unknown != nil:
+		return usage("%w%s", err, hint(unknown.Name, unknown.Known))
+	case err != nil:
+		return usage("%w", err)
 	}
 	if s.json {
-		err = s.expectJSON(results, failed)
+		err = s.writeJSON(results)
 	} else {
-		s.expectText(e, results, failed)
+		s.expectText(rules, results)
 	}
 	if err == nil && junit != "" {
-		err = writeJUnit(junit, e.Rulebook().Name, results, failed)
+		err = writeJUnit(junit, results)
 	}
-	if err == nil && failed > 0 {
+	if err == nil && results.Failed > 0 {
 		err = &exit{status: exitFindings}
 	}
 	return err
 }
 
+// writeJUnit writes the results to a file.
+func writeJUnit(name string, results *expect.Results) error {
+	text, err := results.JUnit()
+	if err == nil {
+		err = lines.WriteFile(name, text)
+	}
+	if err != nil {
+		return usage("%w", err)
+	}
+	return nil
+}
+
 // propose writes a few sign-ons of the logs that cover every case and outcome seen, as expectations.
-func (s *session) propose(logs []string) error {
-	e, _, err := s.engine()
+func (s *session) propose(names []string) error {
+	rules, _, err := s.rules()
 	if err != nil {
 		return err
 	}
-	p := expect.NewProposer(e)
-	var bad []replay.BadLine
-	err = s.eachLog(logs, func(in io.Reader, name string) error {
-		return replay.Each(in, name, func(l *replay.Line) error { return p.Consider(&l.SignOn) }, func(b replay.BadLine) { bad = append(bad, b) })
+	var p *expect.Proposal
+	err = s.withLogs(names, func(logs []replay.Log, progress func(int)) (err error) {
+		p, err = expect.Propose(s.ctx, rules, logs, progress)
+		return err
 	})
 	if err != nil {
 		return err
 	}
-	text, err := language.Format("proposal", []byte(p.Expectations()))
-	if err != nil {
-		return err
-	}
-	s.out.source(text)
+	s.out.Source([]byte(p.Text))
 	if p.Left > 0 {
-		s.err.printf("brisk: %s showed something new that the clauses of an expectation cannot tell\n", spell.Plural(p.Left, "sign-on"))
+		s.err.Printf("brisk: %s showed something new that the clauses of an expectation cannot tell\n", spell.Plural(p.Left, "sign-on"))
 	}
-	s.badLines(bad, len(bad))
+	s.badLines(p.Bad, len(p.Bad))
 	return nil
 }
 
-func runExpectations(e *engine.Engine, names []string, now time.Time) (results []expect.Result, err error) {
-	wanted := map[string]bool{}
-	for _, n := range names {
-		wanted[n] = true
-	}
-	var known []string
-	for _, x := range e.Rulebook().Expects {
-		known = append(known, x.Name)
-		if len(names) > 0 && !wanted[x.Name] {
+func (s *session) expectText(rules *briskwarden.Rulebook, results *expect.Results) {
+	for _, r := range results.Expectations {
+		if r.Passed {
+			s.out.Printf("%s  %s\n", s.paint.Green("ok  "), r.Name)
 			continue
 		}
-		delete(wanted, x.Name)
-		r, err := expect.Run(e, x, now)
-		if err != nil {
-			return nil, usage("%w", err)
-		}
-		results = append(results, r)
-	}
-	for _, n := range names {
-		if wanted[n] && slices.Contains(known, strings.Join(names, " ")) {
-			return nil, usage("put the name in quotes: brisk expect %q", strings.Join(names, " "))
-		}
-		if wanted[n] {
-			return nil, usage("there is no expectation %q%s", n, hint(n, known))
-		}
-	}
-	return results, nil
-}
-
-func (s *session) expectText(e *engine.Engine, results []expect.Result, failed int) {
-	for i := range results {
-		r := &results[i]
-		at := r.Expect.Decl.Name.Pos
-		if len(r.Failed) == 0 {
-			s.out.printf("%s  %s\n", s.paint.green("ok  "), r.Expect.Name)
-			continue
-		}
-		s.out.printf("%s  %s %s\n", s.paint.red("FAIL"), s.paint.bold(r.Expect.Name),
-			s.paint.faint(fmt.Sprintf("(%s:%d)", at.File, at.Line)))
+		s.out.Printf("%s  %s %s\n", s.paint.Red("FAIL"), s.paint.Bold(r.Name), s.paint.Faint("("+r.At+")"))
 		for _, f := range r.Failed {
-			s.out.printf("      %s\n", wrapped(f, 6))
+			s.out.Printf("      %s\n", screen.Wrapped(f, 6))
 		}
-		v := verdict{out: s.out, paint: s.paint, rb: e.Rulebook(), so: &r.SignOn, d: &r.Decision, brief: true}
-		s.out.println()
-		v.print()
-		s.out.println()
+		s.out.Println()
+		s.out.Print(screen.Styled(explain.Text(rules, r.SignOn, r.Decision, explain.Options{Colour: bool(s.paint), Brief: true})))
+		s.out.Println()
 	}
-	switch n := len(results); {
+	switch n := len(results.Expectations); {
 	case n == 0:
-		s.out.println("The rulebook has no expectations.")
-	case failed == 0:
-		s.out.printf("%s.\n", s.paint.green(fmt.Sprintf("All %s hold", spell.Plural(n, "expectation"))))
+		s.out.Println("The rulebook has no expectations.")
+	case results.Failed == 0:
+		s.out.Printf("%s.\n", s.paint.Green(fmt.Sprintf("All %s hold", spell.Plural(n, "expectation"))))
 	default:
-		s.out.printf("%s.\n", s.paint.red(fmt.Sprintf("%d of %s failed", failed, spell.Plural(n, "expectation"))))
+		s.out.Printf("%s.\n", s.paint.Red(fmt.Sprintf("%d of %s failed", results.Failed, spell.Plural(n, "expectation"))))
 	}
-}
-
-type jsonExpectation struct {
-	Name     string          `json:"name"`
-	At       string          `json:"at"`
-	Passed   bool            `json:"passed"`
-	Failed   []string        `json:"failed,omitempty"`
-	Decision signon.Decision `json:"decision"`
-}
-
-func (s *session) expectJSON(results []expect.Result, failed int) error {
-	answer := struct {
-		Passed       int               `json:"passed"`
-		Failed       int               `json:"failed"`
-		Expectations []jsonExpectation `json:"expectations"`
-	}{len(results) - failed, failed, []jsonExpectation{}}
-	for _, r := range results {
-		at := r.Expect.Decl.Name.Pos
-		answer.Expectations = append(answer.Expectations, jsonExpectation{r.Expect.Name, fmt.Sprintf("%s:%d", at.File, at.Line),
-			len(r.Failed) == 0, r.Failed, r.Decision})
-	}
-	return s.writeJSON(answer)
-}
-
-type (
-	junitSuite struct {
-		XMLName  xml.Name    `xml:"testsuite"`
-		Name     string      `xml:"name,attr"`
-		Tests    int         `xml:"tests,attr"`
-		Failures int         `xml:"failures,attr"`
-		Cases    []junitCase `xml:"testcase"`
-	}
-	junitCase struct {
-		Name    string        `xml:"name,attr"`
-		Class   string        `xml:"classname,attr"`
-		File    string        `xml:"file,attr"`
-		Line    int32         `xml:"line,attr"`
-		Failure *junitFailure `xml:"failure"`
-	}
-	junitFailure struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",chardata"`
-	}
-)
-
-func writeJUnit(name, rulebook string, results []expect.Result, failed int) error {
-	suite := junitSuite{Name: rulebook, Tests: len(results), Failures: failed}
-	for i := range results {
-		r := &results[i]
-		at := r.Expect.Decl.Name.Pos
-		c := junitCase{Name: r.Expect.Name, Class: rulebook, File: at.File, Line: at.Line}
-		if len(r.Failed) > 0 {
-			why := []string{"decided: " + r.Decision.Outcome.String() + " by " + expect.By(&r.Decision)}
-			for _, e := range r.Decision.Explanation.Deciding {
-				why = append(why, e.At+": "+e.Why)
-			}
-			c.Failure = &junitFailure{strings.Join(r.Failed, "; "), strings.Join(why, "\n")}
-		}
-		suite.Cases = append(suite.Cases, c)
-	}
-	text, err := xml.MarshalIndent(suite, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := lines.WriteFile(name, []byte(xml.Header+spell.PrintableLines(string(text))+"\n")); err != nil {
-		return usage("%w", err)
-	}
-	return nil
 }

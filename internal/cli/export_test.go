@@ -2,16 +2,19 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"io"
 	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden/internal/screen"
 )
 
 // CommandPaths are the names of all commands that do something.
 func CommandPaths() (paths []string) {
-	s := &session{out: newScreen(os.Stdout), err: newScreen(os.Stderr)}
+	s := &session{ctx: context.Background(), out: screen.New(os.Stdout), err: screen.New(os.Stderr)}
 	var walk func(*cobra.Command)
 	walk = func(c *cobra.Command) {
 		if !c.HasSubCommands() {
@@ -35,7 +38,7 @@ func HelpExamples() (calls []string) {
 
 // CountExamples counts the examples of a command.
 func CountExamples(path string) int {
-	c, _, err := (&session{out: newScreen(io.Discard), err: newScreen(io.Discard)}).command().Find(strings.Fields(path)[1:])
+	c, _, err := (&session{ctx: context.Background(), out: screen.New(io.Discard), err: screen.New(io.Discard)}).command().Find(strings.Fields(path)[1:])
 	if err != nil || c.Example == "" {
 		return 0
 	}
@@ -44,10 +47,10 @@ func CountExamples(path string) int {
 
 // DemoTyped runs the demo as on a terminal on which this is typed.
 func DemoTyped(dir, typed string, out io.Writer) error {
-	s := &session{out: newScreen(out), err: newScreen(out), keys: bufio.NewReader(strings.NewReader(typed))}
+	s := &session{ctx: context.Background(), out: screen.New(out), err: screen.New(out), keys: bufio.NewReader(strings.NewReader(typed))}
 	command := s.command()
 	command.SetArgs([]string{"demo", dir})
 	err := command.Execute()
-	_ = s.out.to.Flush()
+	_ = s.out.Flush()
 	return err
 }

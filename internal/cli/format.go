@@ -9,7 +9,6 @@ import (
 	"github.com/rogpeppe/go-internal/diff"
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/language"
 )
@@ -81,9 +80,7 @@ func (s *session) formatFile(name string, o fmtOptions) error {
 	}
 	formatted, err := language.Format(name, src)
 	if err != nil {
-		var list diag.List
-		list.AddErrors(diag.Syntax, name, err)
-		(&listing{out: s.out, source: string(src), paint: s.paint}).print(list)
+		(&listing{out: s.out, paint: s.paint}).print(syntaxProblems(err, name, string(src)))
 		return &exit{exitFindings, fmt.Errorf("%s is left as it is: it does not parse", name)}
 	}
 	if bytes.Equal(src, formatted) {
@@ -91,13 +88,13 @@ func (s *session) formatFile(name string, o fmtOptions) error {
 	}
 	switch {
 	case o.diff:
-		s.out.source(diff.Diff(name, src, name+" (formatted)", formatted))
+		s.out.Source(diff.Diff(name, src, name+" (formatted)", formatted))
 		return nil
 	case !o.list:
 		if err := lines.WriteFile(name, formatted); err != nil {
 			return usage("%w", err)
 		}
 	}
-	s.out.println(name)
+	s.out.Println(name)
 	return nil
 }

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden"
 )
 
 //go:embed starter
@@ -36,15 +36,15 @@ func (s *session) initialise(dir string) error {
 	if err := writeRulebook(dir, files); err != nil {
 		return err
 	}
-	s.out.printf("Wrote a starter rulebook into %s. Read it, then try:\n\n", dir)
-	s.out.printf("  brisk check -r %s\n  brisk expect -r %s\n", dir, dir)
-	s.out.printf("  brisk decide -r %s user ada.berg app payroll ip 192.0.2.17 presenting password\n", dir)
+	s.out.Printf("Wrote a starter rulebook into %s. Read it, then try:\n\n", dir)
+	s.out.Printf("  brisk check -r %s\n  brisk expect -r %s\n", dir, dir)
+	s.out.Printf("  brisk decide -r %s user ada.berg app payroll ip 192.0.2.17 presenting password\n", dir)
 	return nil
 }
 
 // writeRulebook writes files into a folder that holds no rulebook yet; nothing there is overwritten.
 func writeRulebook(dir string, files fs.FS) error {
-	if _, err := os.Stat(filepath.Join(dir, rulebook.TopFile)); err == nil {
+	if _, err := os.Stat(filepath.Join(dir, briskwarden.TopFile)); err == nil {
 		return usage("%s holds a rulebook already; nothing was written", dir)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -16,9 +16,9 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/stretchr/testify/require"
 
+	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/internal/cli"
-	"briskwarden.example/briskwarden/internal/consent"
-	"briskwarden.example/briskwarden/internal/store"
+	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 const consentRulebook = `rulebook small { floor none }
@@ -120,12 +120,12 @@ func TestKilledLedger(t *testing.T) {
 
 // held checks that the ledger has what was printed, or what became of it since.
 func held(t *testing.T, name string, printed map[consent.ID]consent.Consent) {
-	ledger, err := store.Open(name)
+	ledger, err := sqlite.Open(name)
 	require.NoError(t, err)
 	defer ledger.Close()
-	_, err = consent.Verify(ledger)
+	_, err = consent.Verify(t.Context(), ledger)
 	require.NoError(t, err)
-	require.NoError(t, ledger.View(func(tx consent.Tx) error {
+	require.NoError(t, ledger.View(t.Context(), func(tx consent.Tx) error {
 		for id, want := range printed {
 			got, err := tx.Consent(id)
 			require.NoError(t, err)

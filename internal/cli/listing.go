@@ -9,104 +9,97 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/lines"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/token"
 )
 
+// syntaxProblems are the errors of a text that does not parse.
+func syntaxProblems(err error, place, source string) (list []briskwarden.Problem) {
+	var errs token.ErrorList
+	if !errors.As(err, &errs) {
+		return []briskwarden.Problem{{Code: "syntax", Severity: briskwarden.Error, File: place, Message: err.Error()}}
+	}
+	lines := slices.Collect(strings.Lines(strings.TrimPrefix(source, "\ufeff")))
+	for _, e := range errs {
+		p := briskwarden.Problem{Code: "syntax", Severity: briskwarden.Error, File: place, Line: int(e.Pos.Line), Column: int(e.Pos.Column),
+			Message: e.Msg, Help: e.Help, Span: max(1, e.Span)}
+		if p.Line >= 1 && p.Line <= len(lines) {
+			p.Text = strings.TrimRight(lines[p.Line-1], "\r\n")
+		}
+		list = append(list, p)
+	}
+	return list
+}
+
 // mostListed is how many findings are shown before the rest is counted.
 const mostListed = 50
 
-// listing prints findings, each with the line that it is about.
+// listing prints problems, each with the line that it is about.
 type listing struct {
-	out    *screen
-	rb     *rulebook.Rulebook // nil where the text is given
-	dir    string             // the rulebook's folder, for the lines of its other files
-	source string
-	paint  painter
-	cut    map[string][]string // the lines of the files that were asked for
+	out   *screen.Screen
+	dir   string // the rulebook's folder, for the lines of its data files
+	paint screen.Painter
 }
 
-func (l *listing) print(list diag.List) {
-	for i, d := range list {
+func (l *listing) print(list []briskwarden.Problem) {
+	for i, p := range list {
 		if i == mostListed {
-			rest := list[i:]
-			l.out.printf("… and %s and %s more.\n\n", spell.Plural(rest.Count(diag.Error), "error"), spell.Plural(rest.Count(diag.Warning), "warning"))
+			errors := 0
+			for _, p := range list[i:] {
+				if p.Severity == briskwarden.Error {
+					errors++
+				}
+			}
+			l.out.Printf("… and %s and %s more.\n\n", spell.Plural(errors, "error"), spell.Plural(len(list)-i-errors, "warning"))
 			return
 		}
-		l.finding(d)
+		l.problem(p)
 	}
 }
 
-func (l *listing) finding(d diag.Diagnostic) {
-	word := l.paint.red("error")
-	if d.Severity == diag.Warning {
-		word = l.paint.amber("warning")
+func (l *listing) problem(p briskwarden.Problem) {
+	word := l.paint.Red("error")
+	if p.Severity == briskwarden.Warning {
+		word = l.paint.Amber("warning")
 	}
-	at, message := clean(d.Pos.String()), d.Message
-	if d.Severity == diag.Warning {
-		message += " [" + string(d.Code) + "]"
+	at, _, _ := strings.Cut(p.String(), ": "+p.Message)
+	where, message := screen.Clean(at), p.Message
+	if p.Severity == briskwarden.Warning {
+		message += " [" + p.Code + "]"
 	}
-	text := clean(message)
+	text := screen.Clean(message)
 	if l.paint { // elsewhere a finding is one line, for what reads it
-		text = wrappedFrom(message, utf8.RuneCountInString(string(at))+len(d.Severity.String())+4, 9)
+		text = screen.WrappedFrom(message, utf8.RuneCountInString(string(where))+len(p.Severity)+4, 9)
 	}
-	if code := strings.LastIndexByte(string(text), '['); d.Severity == diag.Warning {
-		text = text[:code] + l.paint.faint(text[code:])
+	if code := strings.LastIndexByte(string(text), '['); p.Severity == briskwarden.Warning {
+		text = text[:code] + l.paint.Faint(text[code:])
 	}
-	l.out.printf("%s: %s: %s\n", l.paint.bold(at), word, text)
-	if line, ok := l.line(d.Pos); ok {
-		l.excerpt(line, int(d.Pos.Line), int(d.Pos.Column), d.Span)
-	} else if line, ok := l.lineOfData(d.Pos); ok {
-		l.excerpt(line, int(d.Pos.Line), 1, 0)
+	l.out.Printf("%s: %s: %s\n", l.paint.Bold(where), word, text)
+	if p.Text != "" || filepath.Ext(p.File) == ".warden" && p.Line > 0 {
+		l.excerpt(p.Text, p.Line, p.Column, p.Span)
+	} else if line, ok := l.lineOfData(p); ok {
+		l.excerpt(line, p.Line, 1, 0)
 	}
-	if d.Help != "" {
-		l.out.printf("       %s %s\n", l.paint.faint("→"), wrapped(d.Help, 9))
+	if p.Help != "" {
+		l.out.Printf("       %s %s\n", l.paint.Faint("→"), screen.Wrapped(p.Help, 9))
 	}
-	l.out.println()
-}
-
-// line is the source line at a position.
-func (l *listing) line(pos token.Pos) (string, bool) {
-	list, cut := l.cut[pos.File]
-	if !cut {
-		list = l.linesOf(pos.File)
-		if l.cut == nil {
-			l.cut = map[string][]string{}
-		}
-		l.cut[pos.File] = list
-	}
-	if pos.Line < 1 || int(pos.Line) > len(list) {
-		return "", false
-	}
-	return strings.TrimRight(list[pos.Line-1], "\r\n"), true
-}
-
-func (l *listing) linesOf(file string) []string {
-	source := l.source
-	if l.rb != nil {
-		i := slices.IndexFunc(l.rb.Files, func(f *rulebook.File) bool { return f.Name == file })
-		if i < 0 {
-			return nil
-		}
-		source = string(l.rb.Files[i].Source)
-	}
-	return slices.Collect(strings.Lines(strings.TrimPrefix(source, "\ufeff")))
+	l.out.Println()
 }
 
 // lineOfData reads a line of a file that the rulebook points to.
-func (l *listing) lineOfData(pos token.Pos) (text string, ok bool) {
+func (l *listing) lineOfData(p briskwarden.Problem) (text string, ok bool) {
 	if l.dir == "" {
 		return "", false
 	}
 	root, err := os.OpenRoot(l.dir)
-	if err != nil || !pos.IsValid() {
+	if err != nil || p.Line < 1 {
 		return "", false
 	}
 	defer root.Close()
-	f, err := root.Open(filepath.FromSlash(pos.File))
+	f, err := root.Open(filepath.FromSlash(p.File))
 	if err != nil {
 		return "", false
 	}
@@ -115,12 +108,12 @@ func (l *listing) lineOfData(pos token.Pos) (text string, ok bool) {
 	if err != nil {
 		return "", false
 	}
-	in, err := lines.Unpacked(pos.File, f, info.Size())
+	in, err := lines.Unpacked(p.File, f, info.Size())
 	if err != nil {
 		return "", false
 	}
 	_ = lines.Each(in, func(n int, line []byte) error {
-		if n < int(pos.Line) {
+		if n < p.Line {
 			return nil
 		}
 		text, ok = string(line[:min(len(line), 1<<12)]), true
@@ -147,11 +140,11 @@ func (l *listing) excerpt(line string, number, column, span int) {
 	}
 	caret := column - 1 - from
 	width := max(1, min(span, to-from-caret))
-	l.out.printf("%s %s\n", l.paint.faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
+	l.out.Printf("%s %s\n", l.paint.Faint(fmt.Sprintf("%5d │", number)), string(runes[from:to]))
 	if span == 0 {
 		return
 	}
-	l.out.printf("%s %s%s\n", l.paint.faint("      │"), strings.Repeat(" ", caret), l.paint.amber(strings.Repeat("^", width)))
+	l.out.Printf("%s %s%s\n", l.paint.Faint("      │"), strings.Repeat(" ", caret), l.paint.Amber(strings.Repeat("^", width)))
 }
 
 // oneCell keeps what takes one cell of a terminal, and stands in for what could steer it.

@@ -1,11 +1,9 @@
 package cli
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"slices"
 	"time"
@@ -13,19 +11,20 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/lines"
-	"briskwarden.example/briskwarden/internal/replay"
-	"briskwarden.example/briskwarden/internal/report"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/screen"
+	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/replay"
+	"briskwarden.example/briskwarden/report"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // replayFlags are what a replay is asked for.
 type replayFlags struct {
-	from, to, group, out string
-	report               reportFlags
-	options              replay.Options
+	from, to, out string
+	report        reportFlags
+	options       replay.Options
 }
 
 func (s *session) replayCommand() *cobra.Command {
@@ -47,7 +46,7 @@ func (s *session) replayCommand() *cobra.Command {
 	flags.StringVar(&f.from, "from", "", "count what was from this date or instant on")
 	flags.StringVar(&f.to, "to", "", "count what was up to this date, or before this instant")
 	flags.StringVar(&f.options.User, "user", "", "count the sign-ons of this user")
-	flags.StringVar(&f.group, "group", "", "count the sign-ons of people in this group")
+	flags.StringVar(&f.options.Group, "group", "", "count the sign-ons of people in this group")
 	flags.StringVar(&f.options.App, "app", "", "count the sign-ons to this app")
 	flags.StringVar(&f.options.Outcome, "outcome", "", "count what comes out as this now")
 	flags.BoolVar(&f.options.AsDecided, "as-decided", false, "let the history learn what the rulebook grants, not what the log says was granted")
@@ -57,42 +56,45 @@ func (s *session) replayCommand() *cobra.Command {
 }
 
 func (s *session) replay(logs []string, f replayFlags) error {
-	rb, err := s.sound()
+	rules, _, err := s.rules()
 	if err != nil {
 		return err
 	}
-	if err := f.bind(rb); err != nil {
+	if err := f.bind(rules); err != nil {
 		return err
 	}
 	var summary *replay.Summary
 	err = f.run(func() (err error) {
-		summary, err = s.runReplay(rb, logs, f.options)
-		return err
+		return s.withLogs(logs, func(logs []replay.Log, progress func(int)) (err error) {
+			f.options.Progress = progress
+			summary, err = replay.Run(s.ctx, rules, logs, f.options)
+			return err
+		})
 	})
 	if err != nil {
 		return err
 	}
-	if err := s.nothingFound(rb, summary, f.options.User); err != nil {
+	if err := s.nothingFound(rules, summary, f.options.User); err != nil {
 		return err
 	}
-	if err := s.writeReport(f.report, func() *report.Page { return report.Replay(rb, summary) }); err != nil {
+	if err := s.writeReport(f.report, func() *report.Page { return report.Replay(rules, summary) }); err != nil {
 		return err
 	}
 	if s.json {
-		return s.writeJSON(replayJSON(rb, summary))
+		return s.writeJSON(summary)
 	}
-	(&replayReport{session: s, rb: rb, sum: summary}).print()
+	(&replayReport{session: s, zone: rules.Zone(), sum: summary}).print()
 	return nil
 }
 
 // nothingFound reports logs of which no line can be read, and a user whom neither they nor the rulebook know.
-func (s *session) nothingFound(rb *rulebook.Rulebook, sum *replay.Summary, user string) error {
+func (s *session) nothingFound(rules *briskwarden.Rulebook, sum *replay.Summary, user string) error {
 	if len(sum.Unread) > 0 {
 		s.badLines(sum.Bad, sum.BadLines)
-		return usage("no line of %s can be read as a sign-on", diag.Few(sum.Unread, 4))
+		return usage("no line of %s can be read as a sign-on", spell.Few(sum.Unread, 4))
 	}
-	if user != "" && rb.People[user] == nil && sum.Outcomes.All()+sum.Consents.Outcomes.All()+sum.Refused == 0 {
-		return usage("--user: neither the rulebook nor the logs know a user %q%s", user, hint(user, slices.Sorted(maps.Keys(rb.People))))
+	if user != "" && sum.Outcomes.All()+sum.Consents.Outcomes.All()+sum.Refused == 0 && !slices.Contains(rules.Users(), user) {
+		return usage("--user: neither the rulebook nor the logs know a user %q%s", user, hint(user, rules.Users()))
 	}
 	return nil
 }
@@ -119,97 +121,41 @@ func (f *replayFlags) run(work func() error) error {
 }
 
 // bind reads and checks the options.
-func (f *replayFlags) bind(rb *rulebook.Rulebook) (err error) {
+func (f *replayFlags) bind(rules *briskwarden.Rulebook) (err error) {
 	o := &f.options
-	if o.From, o.To, err = bounds(f.from, f.to, rb.Zone); err != nil {
+	if o.From, o.To, err = bounds(f.from, f.to, rules); err != nil {
 		return err
 	}
-	if _, known := rb.Apps[o.App]; o.App != "" && !known {
-		return usage("--app: there is no app %q%s", o.App, hint(o.App, slices.Sorted(maps.Keys(rb.Apps))))
+	if o.App != "" && !slices.Contains(rules.Apps(), o.App) {
+		return usage("--app: there is no app %q%s", o.App, hint(o.App, rules.Apps()))
 	}
 	if _, err := signon.ParseOutcome(o.Outcome); o.Outcome != "" && err != nil {
 		return usage("--outcome: %w", err)
 	}
-	o.Group = -1
-	if f.group != "" {
-		id, known := rb.Groups.Lookup(f.group)
-		if !known {
-			return usage("--group: there is no group %q%s", f.group, hint(f.group, rb.Groups.Names()))
-		}
-		o.Group = id
+	if o.Group != "" && !slices.Contains(rules.Groups(), o.Group) {
+		return usage("--group: there is no group %q%s", o.Group, hint(o.Group, rules.Groups()))
 	}
 	return nil
 }
 
-// runReplay opens the logs and replays them, with progress on a terminal.
-func (s *session) runReplay(rb *rulebook.Rulebook, names []string, options replay.Options) (*replay.Summary, error) {
-	logs, closeAll, err := s.openLogs(names, &options)
-	if err != nil {
-		return nil, err
-	}
-	defer closeAll()
-	side := learning(rb)
-	return replay.Run(side.Engine, side.Past, logs, options)
-}
-
-// openLogs opens logs, and lets the options show how far they are read.
-func (s *session) openLogs(names []string, options *replay.Options) (logs []replay.Log, closeAll func(), err error) {
+// withLogs opens logs for some work, which may show how many sign-ons it took, on a terminal.
+func (s *session) withLogs(names []string, work func(logs []replay.Log, progress func(signOns int)) error) error {
 	var total int64
-	var opened []io.Closer
-	closeAll = func() {
-		for _, c := range opened {
-			c.Close()
-		}
-	}
+	var logs []replay.Log
 	watch := &meter{}
 	for _, name := range names {
 		in, size, err := s.openLog(name, watch)
 		if err != nil {
-			closeAll()
-			return nil, nil, fmt.Errorf("%s: %w", name, err)
+			return usage("%s: %w", name, err)
 		}
-		opened = append(opened, in)
+		defer in.Close()
 		total += size
 		logs = append(logs, replay.Log{Name: name, In: in})
 	}
-	options.Progress = s.progress(total, watch)
-	return logs, closeAll, nil
-}
-
-// eachLog reads one log after the other, with progress on a terminal.
-func (s *session) eachLog(names []string, read func(in io.Reader, name string) error) error {
-	var options replay.Options
-	logs, closeAll, err := s.openLogs(names, &options)
-	if err != nil {
+	if err := work(logs, s.progress(total, watch)); err != nil {
 		return usage("%w", err)
 	}
-	defer closeAll()
-	lines := 0
-	for _, log := range logs {
-		in := log.In
-		if options.Progress != nil {
-			in = &lineMeter{in, &lines, options.Progress}
-		}
-		if err := read(in, log.Name); err != nil {
-			return usage("%s: %w", log.Name, err)
-		}
-	}
 	return nil
-}
-
-// lineMeter tells how many lines were read.
-type lineMeter struct {
-	io.Reader
-	lines *int
-	tell  func(lines int)
-}
-
-// Read reads on and tells.
-func (t *lineMeter) Read(p []byte) (int, error) {
-	n, err := t.Reader.Read(p)
-	*t.lines += bytes.Count(p[:n], []byte("\n"))
-	t.tell(*t.lines)
-	return n, err
 }
 
 // meter counts the bytes that are read, of files as they lie on the disk.
@@ -259,7 +205,7 @@ func (s *session) openLog(name string, m *meter) (log io.ReadCloser, size int64,
 
 // progress shows how far long work is, on a terminal alone.
 func (s *session) progress(total int64, m *meter) func(signOns int) {
-	if !newPainter(s.side) || total == 0 {
+	if !screen.NewPainter(s.side) || total == 0 {
 		return nil
 	}
 	bar := progressbar.NewOptions64(total, progressbar.OptionSetWriter(s.side), progressbar.OptionClearOnFinish(),

@@ -5,18 +5,19 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
-	"briskwarden.example/briskwarden/internal/replay"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/replay"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // replayReport lays out what a replay counted.
 type replayReport struct {
 	*session
-	rb  *rulebook.Rulebook
-	sum *replay.Summary
+	zone *time.Location
+	sum  *replay.Summary
 }
 
 // mostRows is how many lines of a table are shown.
@@ -31,12 +32,12 @@ func (r *replayReport) print() {
 		return
 	}
 	if n == 0 {
-		r.out.println("No sign-on of the logs is among those asked for.")
+		r.out.Println("No sign-on of the logs is among those asked for.")
 		r.badLines()
 		return
 	}
-	r.out.printf("%s, %s to %s: %s\n", r.paint.bold(spell.Plural(n, "sign-on")), r.sum.First.In(r.rb.Zone).Format("Mon 2006-01-02"),
-		r.sum.Last.In(r.rb.Zone).Format("Mon 2006-01-02"), r.outcomes(&r.sum.Outcomes))
+	r.out.Printf("%s, %s to %s: %s\n", r.paint.Bold(spell.Plural(n, "sign-on")), r.sum.First.In(r.zone).Format("Mon 2006-01-02"),
+		r.sum.Last.In(r.zone).Format("Mon 2006-01-02"), r.outcomes(&r.sum.Outcomes))
 	r.changes(&r.sum.Recorded)
 	r.reasons("Why it blocks", signon.Block, &r.sum.Reasoning)
 	r.reasons("Why it steps up", signon.StepUp, &r.sum.Reasoning)
@@ -59,9 +60,9 @@ func (r *replayReport) consents() {
 		return
 	}
 	if r.sum.Outcomes.All() > 0 {
-		r.out.println()
+		r.out.Println()
 	}
-	r.out.printf("%s of %s: %s\n", r.paint.bold(spell.Plural(c.Outcomes.All(), "request")+" for consent"), spell.Plural(len(c.Clients), "client application"), r.outcomes(&c.Outcomes))
+	r.out.Printf("%s of %s: %s\n", r.paint.Bold(spell.Plural(c.Outcomes.All(), "request")+" for consent"), spell.Plural(len(c.Clients), "client application"), r.outcomes(&c.Outcomes))
 	r.changes(&c.Recorded)
 	r.reasons("Why consent is blocked", signon.Block, &c.Reasoning)
 	r.reasons("Why it waits for a review", signon.Review, &c.Reasoning)
@@ -69,14 +70,14 @@ func (r *replayReport) consents() {
 }
 
 // outcomes tells counts by outcome, the loosest first, without what does not occur.
-func (r *replayReport) outcomes(o *replay.Outcomes) styled {
+func (r *replayReport) outcomes(o *replay.Outcomes) screen.Styled {
 	var parts []string
 	for _, outcome := range []signon.Outcome{signon.Grant, signon.Review, signon.StepUp, signon.Block} {
 		if o[outcome] > 0 {
-			parts = append(parts, string(r.paint.outcome(outcome, fmt.Sprintf("%d %s", o[outcome], outcome))))
+			parts = append(parts, string(r.paint.Outcome(outcome, fmt.Sprintf("%d %s", o[outcome], outcome))))
 		}
 	}
-	return styled(strings.Join(parts, ", "))
+	return screen.Styled(strings.Join(parts, ", "))
 }
 
 // changes tells what would come out otherwise than the log recorded.
@@ -88,11 +89,11 @@ func (r *replayReport) changes(table *replay.Table) {
 	}
 	switch {
 	case recorded == 0:
-		r.out.println("The log records no outcomes to compare with.")
+		r.out.Println("The log records no outcomes to compare with.")
 	case changed == 0:
-		r.out.printf("Nothing would change against the outcomes that the log recorded of %d.\n", recorded)
+		r.out.Printf("Nothing would change against the outcomes that the log recorded of %d.\n", recorded)
 	default:
-		r.out.printf("%s against the log: %s.\n", r.paint.amber(fmt.Sprintf("%d would change", changed)), strings.Join(parts, ", "))
+		r.out.Printf("%s against the log: %s.\n", r.paint.Amber(fmt.Sprintf("%d would change", changed)), strings.Join(parts, ", "))
 	}
 }
 
@@ -104,29 +105,27 @@ func (r *replayReport) reasons(title string, outcome signon.Outcome, of *replay.
 	}
 	r.head(title)
 	for _, x := range cases[:min(len(cases), mostRows)] {
-		r.out.printf("%7d  %s %q\n", x.Count, x.Policy.Name, x.Case.Label)
+		r.out.Printf("%7d  %s %q\n", x.Count, x.Policy, x.Label)
 	}
 	if more := len(cases) - mostRows; more > 0 {
-		r.out.printf("         and %s more\n", spell.Plural(more, "case"))
+		r.out.Printf("         and %s more\n", spell.Plural(more, "case"))
 	}
 	for _, x := range others {
-		r.out.printf("%7d  %s\n", x.Count, x.Ground)
+		r.out.Printf("%7d  %s\n", x.Count, x.Ground)
 	}
 }
 
 // watch tells what the policies on watch would have done.
 func (r *replayReport) watch() {
-	watching := r.sum.Watching()
-	if len(watching) == 0 {
+	if len(r.sum.Watched) == 0 {
 		return
 	}
 	r.head("On watch: what each would do, were it enforced")
-	for _, w := range watching {
-		name := w.Policy.Decl.Name
-		r.out.printf("  %s %s\n", r.paint.bold(w.Policy.Name), r.paint.faint(fmt.Sprintf("(%s:%d)", name.Pos.File, name.Pos.Line)))
+	for _, w := range r.sum.Watched {
+		r.out.Printf("  %s %s\n", r.paint.Bold(w.Policy), r.paint.Faint("("+w.At+")"))
 		if len(w.Block)+len(w.StepUp) == 0 {
-			r.out.printf("      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
-				r.paint.green("Safe to enforce by this log"), spell.Plural(w.Applied, "sign-on"), w.Already)
+			r.out.Printf("      %s: it applied to %s and would have stopped none of them; others stopped %d already\n",
+				r.paint.Green("Safe to enforce by this log"), spell.Plural(w.Applied, "sign-on"), w.Already)
 			continue
 		}
 		for _, x := range []struct {
@@ -134,13 +133,13 @@ func (r *replayReport) watch() {
 			users   map[string]int
 		}{{signon.Block, w.Block}, {signon.StepUp, w.StepUp}} {
 			if len(x.users) > 0 {
-				r.out.printf("      would %s %s\n", r.paint.outcome(x.outcome, x.outcome.String()), wrapped(affected(x.users, "sign-on"), 18))
+				r.out.Printf("      would %s %s\n", r.paint.Outcome(x.outcome, x.outcome.String()), screen.Wrapped(affected(x.users, "sign-on"), 18))
 			}
 		}
 		if w.Unsure > 0 {
-			r.out.printf("      %s\n", r.paint.amber(fmt.Sprintf("%d of its blocks rest on unknown facts alone", w.Unsure)))
+			r.out.Printf("      %s\n", r.paint.Amber(fmt.Sprintf("%d of its blocks rest on unknown facts alone", w.Unsure)))
 		}
-		r.out.printf("      of %s that it applied to; others stopped %d already\n", spell.Plural(w.Applied, "sign-on"), w.Already)
+		r.out.Printf("      of %s that it applied to; others stopped %d already\n", spell.Plural(w.Applied, "sign-on"), w.Already)
 	}
 }
 
@@ -170,22 +169,22 @@ func (r *replayReport) table(title string, rows []replay.Row, unnamed string, li
 		}
 		width = max(width, len([]rune(rows[i].Name)))
 	}
-	r.out.printf("\n%s %s\n", r.paint.blue(pad(title, width+2)), r.paint.faint("    all   grant  review step-up   block"))
+	r.out.Printf("\n%s %s\n", r.paint.Blue(screen.Pad(title, width+2)), r.paint.Faint("    all   grant  review step-up   block"))
 	for _, row := range rows[:min(len(rows), limit)] {
-		r.out.printf("  %s %7d %7s %7s %7s %7s\n", pad(row.Name, width), row.All(), number(row.Outcomes[signon.Grant]), number(row.Outcomes[signon.Review]),
+		r.out.Printf("  %s %7d %7s %7s %7s %7s\n", screen.Pad(row.Name, width), row.All(), number(row.Outcomes[signon.Grant]), number(row.Outcomes[signon.Review]),
 			number(row.Outcomes[signon.StepUp]), number(row.Outcomes[signon.Block]))
 	}
 	if more := len(rows) - limit; more > 0 {
-		r.out.printf("  and %d more\n", more)
+		r.out.Printf("  and %d more\n", more)
 	}
 }
 
 // policyRows are the policies that decided, alone or among others, each with its cases.
 func (r *replayReport) policyRows() (rows []replay.Row) {
 	for _, p := range r.sum.PolicyRows() {
-		rows = append(rows, replay.Row{Name: p.Policy.Name, Outcomes: p.Outcomes})
+		rows = append(rows, replay.Row{Name: p.Policy, Outcomes: p.Outcomes})
 		for _, c := range p.Cases {
-			rows = append(rows, replay.Row{Name: fmt.Sprintf("  %q", c.Case.Label), Outcomes: c.Decided})
+			rows = append(rows, replay.Row{Name: fmt.Sprintf("  %q", c.Label), Outcomes: c.Decided})
 		}
 	}
 	return rows
@@ -214,7 +213,7 @@ func (r *replayReport) people() {
 
 func (r *replayReport) badLines() {
 	if r.sum.Refused > 0 {
-		r.err.printf("brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", spell.Plural(r.sum.Refused, "sign-on"))
+		r.err.Printf("brisk: %s could not be decided and count for nothing: a user attribute of the wrong type\n", spell.Plural(r.sum.Refused, "sign-on"))
 	}
 	r.session.badLines(r.sum.Bad, r.sum.BadLines)
 }

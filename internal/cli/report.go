@@ -4,8 +4,8 @@ import (
 	"github.com/spf13/pflag"
 
 	"briskwarden.example/briskwarden/internal/lines"
-	"briskwarden.example/briskwarden/internal/report"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/report"
 )
 
 // reportFlags ask for a page and for charts beside the answer.
@@ -26,7 +26,7 @@ func (s *session) writeReport(f reportFlags, page func() *report.Page) error {
 		if err := writePage(f.page, p); err != nil {
 			return usage("--report: %w", err)
 		}
-		s.err.printf("brisk: the page is in %s\n", f.page)
+		s.err.Printf("brisk: the page is in %s\n", f.page)
 	}
 	return s.writeCharts(f.charts, p.Charts())
 }
@@ -51,6 +51,6 @@ func (s *session) writeCharts(dir string, charts []report.Chart) error {
 	if err != nil {
 		return usage("--charts: %w", err)
 	}
-	s.err.printf("brisk: %s in %s, each as PNG and SVG\n", spell.Plural(n, "chart"), dir)
+	s.err.Printf("brisk: %s in %s, each as PNG and SVG\n", spell.Plural(n, "chart"), dir)
 	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -9,10 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"briskwarden.example/briskwarden/internal/replay"
-	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/explain"
+	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/replay"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -41,74 +43,79 @@ func (s *session) riskCommand() *cobra.Command {
 }
 
 func (s *session) risk(logs []string, from, to string, options replay.RiskOptions) error {
-	rb, err := s.sound()
+	rules, _, err := s.rules()
 	if err != nil {
 		return err
 	}
-	if err := riskOptions(rb, from, to, &options); err != nil {
+	if err := riskOptions(rules, from, to, &options); err != nil {
 		return err
 	}
-	side := learning(rb)
-	r := replay.NewRisk(side.Engine, side.Past, options)
-	if err := s.eachLog(logs, r.ReadLog); err != nil {
+	var r *replay.Risk
+	err = s.withLogs(logs, func(logs []replay.Log, progress func(int)) (err error) {
+		options.Progress = progress
+		r, err = replay.Riskiest(s.ctx, rules, logs, options)
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	if s.json {
-		return s.riskJSON(rb, r)
+		return s.writeJSON(r)
 	}
-	s.riskText(rb, r, options)
+	(&riskText{session: s, rules: rules, risk: r, options: options}).print()
 	return nil
 }
 
 // riskOptions reads and checks the options.
-func riskOptions(rb *rulebook.Rulebook, from, to string, options *replay.RiskOptions) (err error) {
-	if rb.Risk == nil {
-		return usage("the rulebook has no risk model: declare one with \"risk model { … }\"")
+func riskOptions(rules *briskwarden.Rulebook, from, to string, options *replay.RiskOptions) (err error) {
+	bands := rules.Bands()
+	if bands == nil {
+		return usage("%w", replay.ErrNoModel)
 	}
-	var bands []string
-	for _, b := range rb.Risk.Bands {
-		bands = append(bands, b.Name)
+	var names []string
+	for _, b := range bands {
+		names = append(names, b.Name)
 	}
-	if options.Band != "" && !slices.Contains(bands, options.Band) {
-		return usage("--band: the risk model has no band %q: it has %s", options.Band, strings.Join(bands, ", "))
+	if options.Band != "" && !slices.Contains(names, options.Band) {
+		return usage("--band: the risk model has no band %q: it has %s", options.Band, strings.Join(names, ", "))
 	}
 	if options.Top < 1 {
 		return usage("--top: list at least 1, found %d", options.Top)
 	}
-	options.From, options.To, err = bounds(from, to, rb.Zone)
+	options.From, options.To, err = bounds(from, to, rules)
 	return err
 }
 
 // bounds reads --from and --to; one that is empty is no bound.
-func bounds(from, to string, zone *time.Location) (start, end time.Time, err error) {
+func bounds(from, to string, rules *briskwarden.Rulebook) (start, end time.Time, err error) {
 	if from != "" {
-		if start, _, err = dayOrInstant(from, zone); err != nil {
+		if start, _, err = rules.Span(from); err != nil {
 			return start, end, usage("--from: %w", err)
 		}
 	}
 	if to != "" {
-		if _, end, err = dayOrInstant(to, zone); err != nil {
+		if _, end, err = rules.Span(to); err != nil {
 			return start, end, usage("--to: %w", err)
 		}
 	}
 	return start, end, nil
 }
 
-// dayOrInstant reads a date as its first instant and that of the day after, or an instant as itself.
-func dayOrInstant(text string, zone *time.Location) (start, end time.Time, err error) {
-	if d, err := schedule.ParseDate(text); err == nil {
-		return d.Start(zone), d.Next().Start(zone), nil
-	}
-	t, err := schedule.ParseInstant(text, zone)
-	return t, t, err
+// riskText lays out what is riskiest.
+type riskText struct {
+	*session
+	rules   *briskwarden.Rulebook
+	risk    *replay.Risk
+	options replay.RiskOptions
 }
 
-func (s *session) riskText(rb *rulebook.Rulebook, r *replay.Risk, options replay.RiskOptions) {
-	s.out.printf("%s of %s %s\n", s.paint.bold(spell.Plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
-		s.paint.faint(fmt.Sprintf("(score above %d%s; %s)", options.Above, inBand(options.Band), bandCounts(rb, r))))
-	s.riskNotes(r)
-	s.riskySignOns(rb, r)
-	s.riskyAccounts(rb, r)
+func (s *riskText) print() {
+	r, options := s.risk, s.options
+	s.out.Printf("%s of %s %s\n", s.paint.Bold(spell.Plural(r.Risky, "risky sign-on")), fmt.Sprint(r.Scored),
+		s.paint.Faint(fmt.Sprintf("(score above %d%s; %s)", options.Above, inBand(options.Band), s.bandCounts())))
+	s.notes()
+	s.signOns()
+	s.accounts()
 	s.badLines(r.Bad, len(r.Bad))
 }
 
@@ -119,37 +126,38 @@ func inBand(band string) string {
 	return ", in band " + band
 }
 
-func bandCounts(rb *rulebook.Rulebook, r *replay.Risk) string {
+func (s *riskText) bandCounts() string {
 	var parts []string
-	for _, b := range slices.Backward(rb.Risk.Bands) {
-		parts = append(parts, fmt.Sprintf("%d %s", r.ByBand[b.Name], b.Name))
+	for _, b := range slices.Backward(s.risk.Bands) {
+		parts = append(parts, fmt.Sprintf("%d %s", s.risk.ByBand[b], b))
 	}
 	return strings.Join(parts, ", ")
 }
 
-// riskNotes tells what the list does not show.
-func (s *session) riskNotes(r *replay.Risk) {
+// notes tells what the list does not show.
+func (s *riskText) notes() {
+	r := s.risk
 	if r.Open > 0 {
-		s.out.printf("%s more could be among them: facts that are unknown keep them out.\n", spell.Plural(r.Open, "sign-on"))
+		s.out.Printf("%s more could be among them: facts that are unknown keep them out.\n", spell.Plural(r.Open, "sign-on"))
 	}
 	if r.Unscored > 0 {
-		s.out.printf("%s not scored: the user is not known or disabled, or the app or action is not known.\n", spell.Plural(r.Unscored, "sign-on"))
+		s.out.Printf("%s not scored: the user is not known or disabled, or the app or action is not known.\n", spell.Plural(r.Unscored, "sign-on"))
 	}
 }
 
-func (s *session) riskySignOns(rb *rulebook.Rulebook, r *replay.Risk) {
-	list := r.SignOns()
+func (s *riskText) signOns() {
+	list := s.risk.SignOns()
 	if len(list) == 0 {
 		return
 	}
-	s.out.printf("\n%s\n", s.paint.blue(heading("Sign-ons, the riskiest first", len(list), r.Risky)))
+	s.out.Printf("\n%s\n", s.paint.Blue(heading("Sign-ons, the riskiest first", len(list), s.risk.Risky)))
 	for i := range list {
 		x := &list[i]
 		so := &x.Line.SignOn
-		s.out.printf("%s%s  %s to %s, %s %s\n", s.paint.score(scoreText(x.Risk), rb.Risk.Bands, x.Risk.Low), pad(x.Band, 8),
-			s.paint.bold(so.User), orNobody(so.App), so.Time.In(rb.Zone).Format("Mon 2006-01-02 15:04"),
-			s.paint.faint(recorded(&x.Line)))
-		writeFactors(s.out, x.Risk, factorIndent)
+		s.out.Printf("%s%s  %s to %s, %s %s\n", s.score(scoreText(x.Risk), x.Risk.Low), screen.Pad(x.Band, 8),
+			s.paint.Bold(so.User), orNobody(so.App), so.Time.In(s.rules.Zone()).Format("Mon 2006-01-02 15:04"),
+			s.paint.Faint(recorded(&x.Line)))
+		s.out.Print(screen.Styled(explain.Factors(x.Risk, factorIndent, screen.Width)))
 	}
 }
 
@@ -163,11 +171,11 @@ func heading(title string, shown, all int) string {
 	return title
 }
 
-func scoreText(r *signon.Risk) styled {
+func scoreText(r *signon.Risk) screen.Styled {
 	if r.Low == r.High {
-		return pad(fmt.Sprint(r.Low), 10)
+		return screen.Pad(fmt.Sprint(r.Low), 10)
 	}
-	return pad(fmt.Sprintf("%d to %d", r.Low, r.High), 10)
+	return screen.Pad(fmt.Sprintf("%d to %d", r.Low, r.High), 10)
 }
 
 // recorded tells what the log says of a line.
@@ -182,19 +190,19 @@ func recorded(l *replay.Line) string {
 	return fmt.Sprintf("(%s)", where)
 }
 
-func (s *session) riskyAccounts(rb *rulebook.Rulebook, r *replay.Risk) {
-	accounts, all := r.Accounts()
+func (s *riskText) accounts() {
+	accounts, all := s.risk.Accounts()
 	if len(accounts) == 0 {
 		return
 	}
-	s.out.printf("\n%s\n", s.paint.blue(heading("Accounts, by their worst and by how often", len(accounts), all)))
+	s.out.Printf("\n%s\n", s.paint.Blue(heading("Accounts, by their worst and by how often", len(accounts), all)))
 	width := 0
 	for _, a := range accounts {
 		width = max(width, len([]rune(a.User)))
 	}
 	for _, a := range accounts {
-		s.out.printf("%s%s  %s  %s\n", s.paint.score(pad(fmt.Sprint(a.Worst), 10), rb.Risk.Bands, a.Worst), s.paint.bold(pad(a.User, width)),
-			pad(fmt.Sprintf("%d of %d", a.Risky, a.SignOns), 9), wrapped(behind(a), width+23))
+		s.out.Printf("%s%s  %s  %s\n", s.score(screen.Pad(fmt.Sprint(a.Worst), 10), a.Worst), s.paint.Bold(screen.Pad(a.User, width)),
+			screen.Pad(fmt.Sprintf("%d of %d", a.Risky, a.SignOns), 9), screen.Wrapped(behind(a), width+23))
 	}
 }
 
@@ -219,46 +227,20 @@ func (s *session) badLines(bad []replay.BadLine, all int) {
 	if all == 0 {
 		return
 	}
-	s.err.printf("brisk: %s cannot be read and count for nothing:\n", spell.Plural(all, "line"))
+	s.err.Printf("brisk: %s cannot be read and count for nothing:\n", spell.Plural(all, "line"))
 	for _, b := range bad[:min(len(bad), mostBadLines)] {
-		s.err.printf("  %s:%d: %s\n", b.File, b.Number, b.Why)
+		s.err.Printf("  %s:%d: %s\n", b.File, b.Number, b.Why)
 	}
 	if more := all - min(len(bad), mostBadLines); more > 0 {
-		s.err.printf("  and %d more\n", more)
+		s.err.Printf("  and %d more\n", more)
 	}
 }
 
-type jsonRisky struct {
-	ID      string       `json:"id,omitzero"`
-	User    string       `json:"user"`
-	App     string       `json:"app"`
-	Time    time.Time    `json:"time"`
-	Outcome string       `json:"outcome,omitzero"` // as recorded
-	At      string       `json:"at"`
-	Band    string       `json:"band"`
-	Risk    *signon.Risk `json:"risk"`
+// score colours a score by its band.
+func (s *riskText) score(text screen.Styled, score int) screen.Styled {
+	bands := s.rules.Bands()
+	return s.paint.Score(text, slices.IndexFunc(bands, func(b briskwarden.Band) bool { return score <= b.High }), len(bands))
 }
 
-func (s *session) riskJSON(rb *rulebook.Rulebook, r *replay.Risk) error {
-	accounts, all := r.Accounts()
-	answer := struct {
-		Scored   int               `json:"scored"`
-		Unscored int               `json:"unscored"`
-		Risky    int               `json:"risky"`
-		Open     int               `json:"open"`
-		Bands    map[string]int    `json:"bands"`
-		SignOns  []jsonRisky       `json:"sign_ons"`
-		AllUsers int               `json:"risky_accounts"`
-		Accounts []*replay.Account `json:"accounts"`
-		Bad      []replay.BadLine  `json:"bad_lines"`
-	}{r.Scored, r.Unscored, r.Risky, r.Open, r.ByBand, []jsonRisky{}, all, accounts, r.Bad}
-	for _, x := range r.SignOns() {
-		so := &x.Line.SignOn
-		j := jsonRisky{so.ID, so.User, so.App, so.Time.In(rb.Zone), "", fmt.Sprintf("%s:%d", x.Line.File, x.Line.Number), x.Band, x.Risk}
-		if x.Line.Recorded {
-			j.Outcome = x.Line.Outcome.String()
-		}
-		answer.SignOns = append(answer.SignOns, j)
-	}
-	return s.writeJSON(answer)
-}
+// orNobody stands in for a name that is missing.
+func orNobody(name string) string { return cmp.Or(name, "(none)") }

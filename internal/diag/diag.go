@@ -108,12 +108,3 @@ func (l List) Err() error {
 	}
 	return fmt.Errorf("%s (and %d more errors)", first, n-1)
 }
-
-// Few lists the first names of many: "a, b, c and 4 more".
-func Few(names []string, most int) string {
-	text := strings.Join(names[:min(len(names), most)], ", ")
-	if more := len(names) - most; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
-}

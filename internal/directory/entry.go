@@ -9,8 +9,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/spell"
 )
@@ -87,7 +85,7 @@ func (x *entry) among(classes []string) bool {
 type entryReader struct{ sink Sink }
 
 func (r *entryReader) entry(x *entry) error {
-	name, err := ldap.ParseDN(x.dn)
+	name, err := parseDN(x.dn)
 	if err != nil || x.dn == "" {
 		return notDN(x.dn)
 	}
@@ -97,7 +95,7 @@ func (r *entryReader) entry(x *entry) error {
 	case isGroup:
 		return r.group(x, name)
 	case isPerson:
-		return r.person(x, keyOf(name))
+		return r.person(x, name.key())
 	}
 	r.sink.Aside("neither person nor group")
 	return nil
@@ -147,8 +145,8 @@ func (r *entryReader) person(x *entry, key string) (err error) {
 	return r.sink.User(x.line, &u)
 }
 
-func (r *entryReader) group(x *entry, name *ldap.DN) (err error) {
-	g := Group{Key: keyOf(name)}
+func (r *entryReader) group(x *entry, name distinguishedName) (err error) {
+	g := Group{Key: name.key()}
 	if g.Name, err = groupName(x, name); err != nil {
 		return err
 	}
@@ -171,32 +169,29 @@ func (r *entryReader) group(x *entry, name *ldap.DN) (err error) {
 }
 
 // groupName is the cn of a group; of several, the one that the entry is named by.
-func groupName(x *entry, dn *ldap.DN) (string, error) {
+func groupName(x *entry, dn distinguishedName) (string, error) {
 	if len(x.values["cn"]) == 0 {
 		return "", fmt.Errorf("the group %s has no cn", x.dn)
 	}
-	if len(dn.RDNs) > 0 {
-		for _, a := range dn.RDNs[0].Attributes {
-			if strings.EqualFold(a.Type, "cn") && slices.Contains(x.values["cn"], a.Value) {
-				return a.Value, nil
+	if len(dn) > 0 {
+		for _, a := range dn[0] {
+			if strings.EqualFold(a.kind, "cn") && slices.Contains(x.values["cn"], a.value) {
+				return a.value, nil
 			}
 		}
 	}
 	return x.only("cn", "cn")
 }
 
-// keyOf is a distinguished name (RFC 4514) as it is compared: in small letters, without idle spaces.
-func keyOf(dn *ldap.DN) string { return strings.ToLower(dn.String()) }
-
 func notDN(text string) error { return fmt.Errorf("%q is no distinguished name", spell.Clip(text)) }
 
 // referenceOfDN names an entry by its distinguished name; should nothing have that, by its first value.
 func referenceOfDN(text string) (Reference, error) {
-	dn, err := ldap.ParseDN(text)
-	if err != nil || len(dn.RDNs) == 0 {
+	dn, err := parseDN(text)
+	if err != nil || len(dn) == 0 {
 		return Reference{}, notDN(text)
 	}
-	return Reference{Key: keyOf(dn), Name: dn.RDNs[0].Attributes[0].Value}, nil
+	return Reference{Key: dn.key(), Name: dn[0][0].value}, nil
 }
 
 // withoutUID takes the optional unique identifier off a uniqueMember (RFC 4517, section 3.3.21): #'0101'B.

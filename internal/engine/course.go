@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"context"
+
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -36,15 +38,14 @@ type Step struct {
 // Follow decides as [Engine.Decide] does, the policies on watch heard too, and tells the course
 // of the decision. Of the decision itself only the outcome is worked out. The sign-on must be
 // valid, as what is read from a log is. After an error the course tells nothing.
-func (e *Engine) Follow(so *signon.SignOn, c *Course) error {
-	f := e.frames.Get().(*frame)
-	f.followed.Reset(so.ID, e.rb.Digest)
-	f.course = c
-	err := f.decide(so, &f.followed)
-	f.course = nil
-	f.release()
-	e.frames.Put(f)
-	return err
+func (e *Engine) Follow(ctx context.Context, so *signon.SignOn, c *Course) error {
+	return e.withFrame(ctx, func(f *frame) error {
+		f.followed.Reset(so.ID, e.rb.Digest)
+		f.course = c
+		err := f.decide(so, &f.followed)
+		f.course = nil
+		return err
+	})
 }
 
 // Disabled reports whether the user is known and disabled.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"fmt"
 
 	"briskwarden.example/briskwarden/internal/demand"
@@ -120,7 +121,7 @@ func (f *frame) who() (*rulebook.Person, error) {
 	if p := f.last; p != nil && p.ID == f.so.User {
 		return p, nil
 	}
-	p, err := f.e.Person(f.so.User)
+	p, err := f.e.Person(f.ctx, f.so.User)
 	if f.e.sources.People == nil { // so that nobody changes
 		f.last = p
 	}
@@ -128,11 +129,11 @@ func (f *frame) who() (*rulebook.Person, error) {
 }
 
 // Person finds a user, in the rulebook or outside; nil is one that is not known.
-func (e *Engine) Person(id string) (*rulebook.Person, error) {
+func (e *Engine) Person(ctx context.Context, id string) (*rulebook.Person, error) {
 	if p, ok := e.rb.People[id]; ok || e.sources.People == nil || id == "" {
 		return p, nil
 	}
-	p, found, err := e.sources.People.Person(id)
+	p, found, err := e.sources.People.Person(ctx, id)
 	if err != nil || !found {
 		return nil, err
 	}
@@ -187,14 +188,18 @@ func (f *frame) tellStrange(d *signon.Decision) {
 
 // recordOf finds the record of a device, which in a log is often that of the sign-on before.
 func (f *frame) recordOf(id string) *posture.Record {
-	inventory := f.e.sources.Inventory
-	switch {
-	case inventory == nil || id == "":
+	switch outside := f.e.sources.Inventory; {
+	case id == "":
 		return nil
-	case !f.e.ownDevices:
-		return inventory.Device(id)
+	case outside != nil:
+		record, err := outside.Device(f.ctx, id)
+		if err != nil {
+			f.fail(fmt.Errorf("the device %q cannot be looked up: %w", id, err))
+			return nil
+		}
+		return record
 	case f.lastDevice != id:
-		f.lastDevice, f.lastRecord = id, inventory.Device(id)
+		f.lastDevice, f.lastRecord = id, f.rb.Devices.Device(id)
 	}
 	return f.lastRecord
 }

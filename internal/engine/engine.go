@@ -3,6 +3,7 @@
 package engine
 
 import (
+	"context"
 	"net/netip"
 	"sync"
 	"time"
@@ -19,32 +20,36 @@ import (
 
 // People looks up users that the rulebook's files do not have.
 type People interface {
-	Person(id string) (person directory.Person, found bool, err error)
+	Person(ctx context.Context, id string) (person directory.Person, found bool, err error)
 }
 
-// Geo tells where an address is.
-type Geo interface {
-	Locate(netip.Addr) (at place.Location, known bool)
+// Places tells where addresses are; the zero location is unknown.
+type Places interface {
+	Locate(ctx context.Context, addr netip.Addr) (place.Location, error)
+}
+
+// Inventory looks devices up; nil is one that it does not have. Nobody changes what it gives.
+type Inventory interface {
+	Device(ctx context.Context, id string) (*posture.Record, error)
 }
 
 // Sources supply facts that neither the sign-on nor the rulebook has. What is nil supplies
-// nothing, but for Geo, Inventory and History, which are then what the rulebook's files say.
+// nothing, but for Places, Inventory and History, which are then what the rulebook's files say.
+// An error of any of them blocks the sign-on that it was asked for.
 type Sources struct {
 	People    People
-	Geo       Geo
-	Inventory posture.Inventory
+	Places    Places
+	Inventory Inventory
 	History   history.Source
 	Clock     func() time.Time // nil is time.Now
 }
 
 // Engine decides by one rulebook. It is safe for concurrent use.
 type Engine struct {
-	rb         *rulebook.Rulebook
-	sources    Sources
-	ownGeo     bool // Geo is the rulebook's, which never changes
-	ownDevices bool // and so is Inventory
-	targets    map[string]*target
-	frames     sync.Pool
+	rb      *rulebook.Rulebook
+	sources Sources
+	targets map[string]*target
+	frames  sync.Pool
 }
 
 // target is what the engine keeps of an app.
@@ -76,17 +81,10 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	if sources.Clock == nil {
 		sources.Clock = time.Now
 	}
-	ownGeo, ownDevices := false, false
-	if sources.Geo == nil {
-		sources.Geo, ownGeo = rb.Atlas, true
-	}
-	if sources.Inventory == nil {
-		sources.Inventory, ownDevices = rb.Devices, true
-	}
 	if sources.History == nil && rb.Past != nil {
 		sources.History = rb.Past
 	}
-	e := &Engine{rb: rb, sources: sources, ownGeo: ownGeo, ownDevices: ownDevices, targets: make(map[string]*target, len(rb.Apps))}
+	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }
 	for name, app := range rb.Apps {
 		e.targets[name] = &target{app: app, others: map[string]*index{}}
@@ -149,10 +147,17 @@ func (e *Engine) reached(p *rulebook.Policy) (targets []*target) {
 	return targets
 }
 
-// locate tells where an address is, as far as the geo sources know.
-func (e *Engine) locate(addr netip.Addr) place.Location {
-	at, _ := e.sources.Geo.Locate(addr)
-	return at
+// Learning is an engine that decides by a history of its own: that begins with what the rulebook's
+// files say, and is taught by whoever asks.
+func (e *Engine) Learning() (*Engine, *history.Past) {
+	past := history.NewPast(e.rb.Zone)
+	if e.rb.Past != nil {
+		past = e.rb.Past.Branch()
+	}
+	learning := &Engine{rb: e.rb, sources: e.sources, targets: e.targets}
+	learning.sources.History = past
+	learning.frames.New = func() any { return newFrame(learning) }
+	return learning, past
 }
 
 // Now is the instant of a sign-on that does not say when it is.
@@ -164,20 +169,31 @@ func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 // Decide decides on the sign-on and writes the decision into d, whose slices are used again.
 // With explain it tells how it came about. After an error, such as that the sign-on is not
 // valid, d is a block that says so.
-func (e *Engine) Decide(so *signon.SignOn, d *signon.Decision, explain bool) error {
-	f := e.frames.Get().(*frame)
+func (e *Engine) Decide(ctx context.Context, so *signon.SignOn, d *signon.Decision, explain bool) error {
 	d.Reset(so.ID, e.rb.Digest)
 	if explain {
 		d.Explanation = &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
 	}
 	err := so.Validate()
 	if err == nil {
-		err = f.decide(so, d)
+		err = e.withFrame(ctx, func(f *frame) error { return f.decide(so, d) })
 	}
-	f.release()
-	e.frames.Put(f)
 	if err != nil {
 		*d = signon.Refused(so.ID, err)
 	}
+	return err
+}
+
+// withFrame lends a frame to what asks about one sign-on. Its error, or else that of a source
+// that was asked meanwhile, is given back.
+func (e *Engine) withFrame(ctx context.Context, ask func(*frame) error) error {
+	f := e.frames.Get().(*frame)
+	f.ctx = ctx
+	err := ask(f)
+	if err == nil {
+		err = f.failed
+	}
+	f.release()
+	e.frames.Put(f)
 	return err
 }

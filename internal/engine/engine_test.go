@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -25,14 +26,13 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 type atlas map[string]string
 
-func (a atlas) Locate(addr netip.Addr) (place.Location, bool) {
-	c, ok := a[addr.String()]
-	return place.Location{Country: c}, ok
+func (a atlas) Locate(_ context.Context, addr netip.Addr) (place.Location, error) {
+	return place.Location{Country: a[addr.String()]}, nil
 }
 
 type fleet map[string]*posture.Record
 
-func (f fleet) Device(id string) *posture.Record { return f[id] }
+func (f fleet) Device(_ context.Context, id string) (*posture.Record, error) { return f[id], nil }
 
 // memory answers by the country and device that it is asked about.
 type memory struct{ asked []history.Query }
@@ -52,7 +52,10 @@ func (m *memory) Before(q *history.Query) history.Facts {
 // staff are the people of a directory outside.
 type staff map[string]directory.Person
 
-func (s staff) Person(id string) (directory.Person, bool, error) { p, ok := s[id]; return p, ok, nil }
+func (s staff) Person(_ context.Context, id string) (directory.Person, bool, error) {
+	p, ok := s[id]
+	return p, ok, nil
+}
 
 // TestSourcesMayChange: what a program supplies is asked anew for every sign-on.
 func TestSourcesMayChange(t *testing.T) {
@@ -63,7 +66,7 @@ func TestSourcesMayChange(t *testing.T) {
 	e := engine.New(rb, engine.Sources{People: people, Inventory: devices})
 	outcome := func() signon.Outcome {
 		var d signon.Decision
-		require.NoError(t, e.Decide(&signon.SignOn{User: "ann", App: "news", Device: &signon.Device{ID: "tab"}}, &d, false))
+		require.NoError(t, e.Decide(t.Context(), &signon.SignOn{User: "ann", App: "news", Device: &signon.Device{ID: "tab"}}, &d, false))
 		return d.Outcome
 	}
 	require.Equal(t, signon.Grant, outcome())
@@ -90,7 +93,7 @@ func taken(t *testing.T, e *engine.Engine, s signon.SignOn) string {
 	t.Helper()
 	var d signon.Decision
 	s.User, s.App = "ann", "news"
-	require.NoError(t, e.Decide(&s, &d, true))
+	require.NoError(t, e.Decide(t.Context(), &s, &d, true))
 	var cases []string
 	for _, x := range d.Explanation.Policies {
 		cases = append(cases, x.Case+map[bool]string{false: "?"}[x.Sure])
@@ -104,7 +107,7 @@ const head = "rulebook r { floor none }\nattribute device.team word\nuser ann { 
 func TestSources(t *testing.T) {
 	past := &memory{}
 	sources := engine.Sources{
-		Geo: atlas{"192.0.2.1": "NO", "192.0.2.2": "PT"},
+		Places: atlas{"192.0.2.1": "NO", "192.0.2.2": "PT"},
 		Inventory: fleet{
 			"tab": {Device: signon.Device{Managed: signon.Yes, OS: "android", Version: "9", Encrypted: signon.No, Reported: noon.Add(-time.Hour),
 				Attributes: map[string]any{"team": "deck"}}, Owner: "ann"},
@@ -201,7 +204,7 @@ risk model { add 30 when network in quay add 20 when client is legacy band low t
 		s := in
 		s.User, s.App = "ann", "news"
 		var d signon.Decision
-		require.NoError(t, e.Decide(&s, &d, true))
+		require.NoError(t, e.Decide(t.Context(), &s, &d, true))
 		first := d.Explanation.Policies[0]
 		got := first.Why
 		switch {
@@ -227,7 +230,7 @@ policy g { who everyone to everything stage draft otherwise => block }
 `, engine.Sources{})
 	s := signon.SignOn{User: "ann", App: "news"}
 	var d signon.Decision
-	require.NoError(t, e.Decide(&s, &d, true))
+	require.NoError(t, e.Decide(t.Context(), &s, &d, true))
 	require.Equal(t, []signon.Skipped{
 		{Policy: "a", Why: "to: news is not among its apps"},
 		{Policy: "b", Why: "to: news is excepted (app news)"},
@@ -253,7 +256,7 @@ func TestManyPoliciesOfOneApp(t *testing.T) {
 	for user, want := range map[string][]string{"bob": {"p0007", "p0150"}, "u0064": {"p0064"}, "u4095": {"p4095"}, "u4096": {"p4096"}, "u4295": {"p4295"}} {
 		s := signon.SignOn{User: user, App: "news"}
 		var d signon.Decision
-		require.NoError(t, e.Decide(&s, &d, true))
+		require.NoError(t, e.Decide(t.Context(), &s, &d, true))
 		var got []string
 		for _, x := range d.Explanation.Policies {
 			got = append(got, x.Policy)
@@ -264,6 +267,6 @@ func TestManyPoliciesOfOneApp(t *testing.T) {
 	}
 	s := signon.SignOn{User: "ann", App: "news"}
 	var d signon.Decision
-	require.NoError(t, e.Decide(&s, &d, true))
+	require.NoError(t, e.Decide(t.Context(), &s, &d, true))
 	require.Len(t, d.Explanation.Policies, policies)
 }

@@ -3,7 +3,6 @@ package engine
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -196,11 +195,6 @@ func (f *frame) recordAt() string {
 	return fmt.Sprintf("%s:%d", f.record.File, f.record.Line)
 }
 
-// tracer is a source of places that tells what it goes by.
-type tracer interface {
-	Trace(netip.Addr) (place.Trace, bool)
-}
-
 func (f *frame) countryEvidence() string {
 	switch {
 	case f.so.Country != "":
@@ -210,8 +204,8 @@ func (f *frame) countryEvidence() string {
 	}
 	a := f.so.IP.Unmap()
 	t, traced := place.Trace{}, false
-	if source, ok := f.e.sources.Geo.(tracer); ok {
-		t, traced = source.Trace(a)
+	if f.e.sources.Places == nil {
+		t, traced = f.rb.Atlas.Trace(a)
 	}
 	switch {
 	case traced && f.countryCode() == "":

@@ -82,7 +82,7 @@ risk model { add 45 when new.country  add 20 when odd.hour band low to 100 }
 			s.User = "ann"
 		}
 		var d signon.Decision
-		require.NoError(t, engine.New(rb, engine.Sources{}).Decide(&s, &d, true))
+		require.NoError(t, engine.New(rb, engine.Sources{}).Decide(t.Context(), &s, &d, true))
 		require.Equal(t, "x", d.Explanation.Policies[0].Case, "%s: %s", c.condition, d.Explanation.Policies[0].Why)
 		require.Equal(t, c.want, d.Explanation.Policies[0].Why, c.condition)
 		if strings.HasPrefix(c.condition, "risk") {

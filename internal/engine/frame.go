@@ -1,6 +1,9 @@
 package engine
 
 import (
+	"context"
+	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -21,6 +24,8 @@ import (
 type frame struct {
 	e        *Engine
 	rb       *rulebook.Rulebook
+	ctx      context.Context // of who asks, for the sources
+	failed   error           // the first of a source
 	so       *signon.SignOn
 	now      time.Time
 	person   *rulebook.Person
@@ -79,7 +84,7 @@ func newFrame(e *Engine) *frame {
 // release forgets the sign-on and keeps the space.
 func (f *frame) release() {
 	clear(f.baselines)
-	f.so, f.person, f.target, f.index = nil, nil, nil, nil
+	f.ctx, f.failed, f.so, f.person, f.target, f.index = nil, nil, nil, nil, nil, nil
 	f.enrol, f.waived, f.lifts = unasked, f.waived[:0], f.lifts[:0]
 	if f.hasDevice {
 		f.device, f.hasDevice = &noDevice, false
@@ -310,13 +315,31 @@ func (f *frame) location() *place.Location {
 		f.where.done = true
 		switch addr := f.so.IP.Unmap(); {
 		case !addr.IsValid():
-		case f.e.ownGeo:
-			f.where.value = f.places.of(addr, f.e.locate)
+		case f.e.sources.Places == nil:
+			f.where.value = f.places.of(addr, f.locate)
 		default:
-			f.where.value = f.e.locate(addr)
+			at, err := f.e.sources.Places.Locate(f.ctx, addr)
+			if err != nil {
+				f.fail(fmt.Errorf("where %s is cannot be looked up: %w", addr, err))
+				break
+			}
+			f.where.value = at
 		}
 	}
 	return &f.where.value
+}
+
+// locate tells where an address is by the rulebook's own files.
+func (f *frame) locate(addr netip.Addr) place.Location {
+	at, _ := f.rb.Atlas.Locate(addr)
+	return at
+}
+
+// fail notes that a source could not be asked, so that the sign-on is refused.
+func (f *frame) fail(err error) {
+	if f.failed == nil {
+		f.failed = err
+	}
 }
 
 // Number gives a number, or the interval in which it lies.

@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/condition"
-	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // Show tells the value of a fact to a person.
@@ -24,7 +24,7 @@ func (f *frame) Show(s fact.Slot) string {
 	case s == fact.Time:
 		return f.now.In(f.rb.Zone).Format("Mon 2006-01-02 15:04")
 	case s == fact.Scopes:
-		return diag.Few(f.consent().Scopes, mostScopes)
+		return spell.Few(f.consent().Scopes, mostScopes)
 	case s == fact.RiskBand:
 		return f.showBand()
 	case t == fact.YesNo:
@@ -53,14 +53,14 @@ func (f *frame) ShowScopes(inside bool, sets []int) string {
 			list = append(list, scope)
 		}
 	}
-	return diag.Few(list, mostScopes)
+	return spell.Few(list, mostScopes)
 }
 
 // weighing tells what makes up the weight of the scopes.
 func (f *frame) weighing() string {
 	var parts []string
 	for _, c := range f.rb.Classify(f.consent().Scopes) {
-		parts = append(parts, fmt.Sprintf("%s %d (%s)", c.Name, c.Weight, diag.Few(c.Scopes, mostScopes)))
+		parts = append(parts, fmt.Sprintf("%s %d (%s)", c.Name, c.Weight, spell.Few(c.Scopes, mostScopes)))
 	}
 	return strings.Join(parts, ", ")
 }

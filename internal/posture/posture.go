@@ -30,11 +30,6 @@ func Flags(d *signon.Device) map[string]*signon.YesNo {
 var Fields = []string{"id", "os", "version", "form", "managed", "compliant", "registered", "encrypted", "firewall", "screenlock", "jailbroken",
 	"reported", "owner"}
 
-// Inventory looks devices up; nil is one that it does not have. Nobody changes what it gives.
-type Inventory interface {
-	Device(id string) *Record
-}
-
 // Merge adds to what a sign-on states of a device what the inventory knows of it: of managed,
 // compliant, registered and the owner the inventory's word stands; of every other field what
 // the sign-on states wins. Attributes stay apart: which of them a sign-on may state is the

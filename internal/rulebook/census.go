@@ -486,7 +486,7 @@ func (c *census) enter(list *members) {
 		}
 	}
 	if len(missing) > 0 {
-		c.warn(list.origin, "members of the group %s that no file has: %s", c.r.rb.Groups.Name(list.group), diag.Few(missing, 3))
+		c.warn(list.origin, "members of the group %s that no file has: %s", c.r.rb.Groups.Name(list.group), spell.Few(missing, 3))
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/condition"
@@ -78,6 +79,23 @@ type File struct {
 	Name   string
 	Source []byte
 	Tree   *ast.File
+
+	once  sync.Once
+	lines []string
+}
+
+// Line is the line of a rulebook file at a place, without its end; "" where there is none.
+func (rb *Rulebook) Line(at token.Pos) string {
+	i := slices.IndexFunc(rb.Files, func(f *File) bool { return f.Name == at.File })
+	if i < 0 {
+		return ""
+	}
+	f := rb.Files[i]
+	f.once.Do(func() { f.lines = slices.Collect(strings.Lines(strings.TrimPrefix(string(f.Source), "\ufeff"))) })
+	if at.Line < 1 || int(at.Line) > len(f.lines) {
+		return ""
+	}
+	return strings.TrimRight(f.lines[at.Line-1], "\r\n")
 }
 
 // Declarations are all declarations, in the order of the files and as they stand in them.

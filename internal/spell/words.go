@@ -76,3 +76,12 @@ func Plural(n int, one string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }
+
+// Few lists the first names of many: "a, b, c and 4 more".
+func Few(names []string, most int) string {
+	text := strings.Join(names[:min(len(names), most)], ", ")
+	if more := len(names) - most; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}

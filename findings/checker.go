@@ -1,0 +1,186 @@
+package findings
+
+import (
+	"fmt"
+	"time"
+	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/language/ast"
+)
+
+// check returns all warnings about a rulebook without errors, those of its resolution
+// included, as of the instant now; accepted are those that a comment in it accepts.
+func check(rb *rulebook.Rulebook, now time.Time) (list diag.List, accepted []accepted) {
+	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
+	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
+		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent,
+		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
+		look()
+	}
+	accepted = c.accept()
+	c.list.Sort()
+	return c.list, accepted
+}
+
+type checker struct {
+	rb   *rulebook.Rulebook
+	now  time.Time
+	list diag.List
+
+	alike   map[string]people  // by who they are selected by
+	enrols  []*rulebook.Policy // that let people enrol
+	waiving []*rulebook.Waiver // that are not over
+}
+
+func (c *checker) warn(code diag.Code, at ast.Name, help, format string, args ...any) {
+	c.list.Add(code, diag.Warning, at.Pos, utf8.RuneCountInString(at.String()), help, format, args...)
+}
+
+func (c *checker) policies() {
+	for _, p := range c.rb.Policies {
+		if !c.rb.Open && !c.anybody(&p.Who) {
+			c.warn(PolicyForNobody, p.Decl.Name, "mend its who, or take the policy out", "nobody is among the people of the policy %s", p.Name)
+		}
+		c.cases(p)
+		c.stages(p)
+	}
+}
+
+// stages finds stage lines that never come into force: the first that holds wins, and one
+// before them holds for everybody and always.
+func (c *checker) stages(p *rulebook.Policy) {
+	for i, s := range p.Stages {
+		if s.For == nil && s.From.IsZero() && i < len(p.Stages)-1 {
+			next := p.Decl.Stages[i+1]
+			c.warn(UnreachableStage, ast.Name{Pos: next.Pos, Text: "stage"}, "put the line that has no date last; without one, a policy is on watch",
+				"this stage never comes: \"stage %s\" before it holds for everybody, from the beginning", s.Stage)
+			return
+		}
+	}
+}
+
+// cases finds cases that are never reached.
+func (c *checker) cases(p *rulebook.Policy) {
+	first := map[string]string{}
+	always := ""
+	for i, k := range p.Cases {
+		if always != "" && k.When != nil {
+			c.warn(UnreachableCase, labelOf(p, i), "take it out, or put it before", "the case %q is never reached: the case %q before it is always true", k.Label, always)
+			continue
+		}
+		if k.When == nil {
+			return // an otherwise must stand there anyway
+		}
+		if label, ok := first[k.Text]; ok {
+			c.warn(UnreachableCase, labelOf(p, i), "take one of them out, or change its condition",
+				"the case %q is never reached: the case %q before it has the same condition", k.Label, label)
+			continue
+		}
+		first[k.Text] = k.Label
+		if alwaysTrue(p.Decl.Cases[i].Cond) {
+			always = k.Label
+		}
+	}
+}
+
+// labelOf is where a case stands.
+func labelOf(p *rulebook.Policy, i int) ast.Name {
+	if label := p.Decl.Cases[i].Label; label.Given() {
+		return label
+	}
+	return ast.Name{Pos: p.Decl.Cases[i].Pos, Text: p.Cases[i].Label}
+}
+
+func (c *checker) anybody(who *rulebook.Who) bool {
+	for range c.rb.Selected(who) {
+		return true
+	}
+	return false
+}
+
+func (c *checker) groups() {
+	if c.rb.Open {
+		return
+	}
+	filled := map[int32]bool{}
+	for _, p := range c.rb.People {
+		for _, g := range p.Groups {
+			filled[g] = true
+		}
+	}
+	for id, name := range c.rb.Groups.Names() {
+		if at, ok := c.rb.GroupPlaces[int32(id)]; ok && !filled[int32(id)] {
+			c.warn(EmptyGroup, ast.Name{Pos: at, Text: name}, "add members, or take the group out", "nobody is in the group %s", name)
+		}
+	}
+}
+
+// soon is how long before its end a waiver is told of.
+const soon = 30 * 24 * time.Hour
+
+func (c *checker) waivers() {
+	for _, w := range c.rb.Waivers {
+		switch {
+		case !c.now.Before(w.Until):
+			c.warn(WaiverOver, w.Decl.Until, "take the waiver out, or give it a later date with a reason", "the waiver %s is over since %s", w.Name, w.Decl.Until)
+		case !c.now.Before(w.Until.Add(-soon)):
+			c.warn(WaiverEnding, w.Decl.Until, "ask its owner, "+w.Decl.Owner.Text+", whether it is still needed", "the waiver %s ends on %s", w.Name, w.Decl.Until)
+		}
+	}
+}
+
+func (c *checker) expectations() {
+	for _, e := range c.rb.Expects {
+		if e.Decl.SignOn.At.Given() {
+			continue
+		}
+		if why := c.whyDated(&e.Decl.SignOn); why != "" {
+			c.warn(UndatedExpect, e.Decl.Name, "say when: at 2026-11-23T08:15", "the expectation %q needs an \"at\": %s", e.Name, why)
+		}
+	}
+}
+
+// floor is the floor as it is written; nil where it is not.
+func (c *checker) floor() ast.Demand {
+	for d := range c.rb.Declarations() {
+		if rulebook, ok := d.(*ast.Rulebook); ok {
+			return rulebook.Floor
+		}
+	}
+	return nil
+}
+
+// whyDated tells what makes the decision on a sign-on depend on when it is; "" when nothing does.
+func (c *checker) whyDated(s *ast.SignOn) string {
+	person, app := c.rb.People[s.User.Text], c.rb.Apps[s.App.Text]
+	if person == nil || app == nil || person.BreakGlass {
+		return ""
+	}
+	action := s.Doing.Text
+	if action == "" {
+		action = rulebook.SignOn
+	}
+	for _, p := range c.rb.Policies {
+		if !p.Who.Holds(person) || !p.To.Holds(app) || !p.Within(action) && !p.Within(rulebook.EnrolMethod) {
+			continue
+		}
+		why := dated(p.Decl)
+		if limit := p.Decl.Session; why == "" && limit != nil && limit.Lasts.Given() && s.Session.Given() {
+			why = "the age of the session"
+		}
+		if why != "" {
+			return fmt.Sprintf("the policy %s depends on %s", p.Name, why)
+		}
+	}
+	if why := datedDemand(c.floor()); why != "" {
+		return "the floor depends on " + why
+	}
+	for _, w := range c.rb.Waivers {
+		if w.Who.Holds(person) && w.To.Holds(app) {
+			return fmt.Sprintf("the waiver %s ends on a date", w.Name)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,94 @@
+package findings
+
+import (
+	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/rulebook"
+)
+
+// The codes of warnings, which do not change from release to release.
+const (
+	PolicyForNobody   = "policy-for-nobody"
+	EmptyGroup        = "empty-group"
+	UnreachableCase   = "unreachable-case"
+	UnreachableStage  = "unreachable-stage"
+	SamePolicy        = "same-policy"
+	SameCase          = "same-case"
+	WaiverOver        = "waiver-over"
+	WaiverEnding      = "waiver-ending"
+	Unused            = "unused"
+	NeverOpen         = "never-open"
+	AppOfNoPolicy     = "app-of-no-policy"
+	AppNotEnforced    = "app-not-enforced"
+	UndatedExpect     = "undated-expectation"
+	OnlyIPv4          = "only-ipv4"
+	CannotEnrol       = "cannot-enrol"
+	BreakGlassUnready = "break-glass-unready"
+	Unsupplied        = "unsupplied-fact"
+	WeakMethod        = "weak-method"
+	ConsentUnasked    = "consent-unasked"
+	AcceptsNothing    = "accepts-nothing"
+	UnclearAcceptance = "unclear-acceptance"
+
+	NearGroup           = "near-group"
+	WordOfNothing       = "word-of-nothing"
+	UnlocatedNetwork    = "unlocated-network"
+	OverlappingNetworks = "overlapping-networks"
+	UnknownOwner        = "unknown-owner"
+	Unproved            = "unproved"
+)
+
+// Codes are all codes of warnings, those of loading a rulebook included.
+func Codes() []string {
+	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
+		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, Unproved}
+	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
+		codes = append(codes, string(code))
+	}
+	return codes
+}
+
+// about says of every code what it tells of.
+var about = map[diag.Code]string{
+	diag.Syntax:  "A text that does not parse.",
+	diag.Invalid: "A name, value or clause that cannot be.",
+	diag.File:    "A file that cannot be read.",
+
+	rulebook.RepeatedItem:   "The same item stands twice in a list.",
+	rulebook.UnusedTag:      "No app carries the tag.",
+	rulebook.DomainOfNobody: "No user has the mail domain.",
+	rulebook.MissingMember:  "A group's member, or a user's group, that no file has.",
+	rulebook.SameGroupName:  "Two groups of one file under one name, which count as one.",
+	rulebook.CutShort:       "An export with fewer people than it says that there are.",
+
+	PolicyForNobody:     "Nobody is among the policy's people.",
+	EmptyGroup:          "Nobody is in the group.",
+	UnreachableCase:     "A case before it in the policy has the same condition, or is always true.",
+	UnreachableStage:    "A stage line that never comes into force, since one before it holds for everybody, always.",
+	SamePolicy:          "Another policy says the same.",
+	SameCase:            "Another policy for the same people, apps and actions holds the same rule.",
+	WaiverOver:          "The waiver's last day is past.",
+	WaiverEnding:        "The waiver's last day comes within 30 days.",
+	Unused:              "A network, schedule, baseline, set of countries, demand, attribute or risk model that nothing asks about.",
+	Unproved:            "A promise, which nothing proves yet.",
+	NearGroup:           "A group that only user blocks name, called nearly as one that something else names.",
+	WordOfNothing:       "A condition compares with a word that nothing in the inventory, the directory or the log has.",
+	OverlappingNetworks: "Addresses of a trusted network lie in one that is not.",
+	UnlocatedNetwork:    "A network that no geo source knows, while a case blocks by country.",
+	UnknownOwner:        "Devices of the inventory whose owner nobody knows.",
+	NeverOpen:           "A schedule that is open on none of its dates, or on no day of the year ahead.",
+	AppOfNoPolicy:       "No policy is for the app.",
+	AppNotEnforced:      "No policy for signing on to the app is enforced yet.",
+	OnlyIPv4:            "A block or step-up outside networks that list only IPv4: every IPv6 address counts as elsewhere.",
+	CannotEnrol:         "People who cannot meet a demand with what they are enrolled in, and whom no policy lets enrol.",
+	BreakGlassUnready:   "An emergency account that is not enrolled in what is asked of it.",
+	Unsupplied:          "A block, step-up or risk factor behind a fact that nothing supplies.",
+	WeakMethod:          "A method that can be phished by telephone or mail is accepted for an app with the tag sensitive.",
+	ConsentUnasked:      "Client applications get an app's data unasked.",
+	UndatedExpect:       "An expectation whose outcome could depend on the time, and which says no at.",
+	AcceptsNothing:      "A comment that accepts nothing.",
+	UnclearAcceptance:   "A comment that does not say what it accepts, and why.",
+}
+
+// About says what a code tells of, in a sentence.
+func About(code string) string { return about[diag.Code(code)] }

@@ -1,0 +1,170 @@
+package directory
+
+// Distinguished names as text (RFC 4514).
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+)
+
+// distinguishedName names an entry by the relative names from it up to the root.
+type distinguishedName [][]namingValue
+
+type namingValue struct{ kind, value string }
+
+// parseDN reads a distinguished name. As RFC 2253 asks of readers, spaces may stand beside what
+// separates, and semicolons may separate.
+func parseDN(text string) (dn distinguishedName, err error) {
+	if strings.TrimSpace(text) == "" {
+		return nil, nil
+	}
+	for relative := range splitUnescaped(text, ",;") {
+		var rdn []namingValue
+		for pair := range splitUnescaped(relative, "+") {
+			kind, value, found := strings.Cut(pair, "=")
+			a := namingValue{kind: strings.Trim(kind, " ")}
+			if !found || !isAttributeType(a.kind) {
+				return nil, fmt.Errorf("%q is no attribute type", a.kind)
+			}
+			if a.value, err = parseValue(value); err != nil {
+				return nil, err
+			}
+			rdn = append(rdn, a)
+		}
+		dn = append(dn, rdn)
+	}
+	return dn, nil
+}
+
+// splitUnescaped gives the parts between separators that no backslash stands before.
+func splitUnescaped(text, separators string) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		start := 0
+		for i := 0; i < len(text); i++ {
+			switch {
+			case text[i] == '\\':
+				i++
+			case strings.IndexByte(separators, text[i]) >= 0:
+				if !yield(text[start:i]) {
+					return
+				}
+				start = i + 1
+			}
+		}
+		yield(text[start:])
+	}
+}
+
+// isAttributeType reports whether a text is a name or an object identifier (RFC 4512, section 1.4).
+func isAttributeType(text string) bool {
+	return text != "" && strings.IndexFunc(text, func(r rune) bool {
+		return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune("-._", r)
+	}) < 0
+}
+
+var errBadValue = errors.New("the value of an attribute is escaped wrongly")
+
+// parseValue reads a value, which is escaped text, or # and the octets of its BER encoding.
+func parseValue(text string) (string, error) {
+	if octets, encoded := strings.CutPrefix(text, "#"); encoded {
+		return berString(octets)
+	}
+	text = strings.TrimLeft(text, " ")
+	var value []byte
+	kept := 0 // up to which spaces at the end count, since they are escaped
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c != '\\' {
+			if strings.IndexByte("\"<>\x00", c) >= 0 {
+				return "", errBadValue
+			}
+			if value = append(value, c); c != ' ' {
+				kept = len(value)
+			}
+			continue
+		}
+		if i++; i == len(text) {
+			return "", errBadValue
+		}
+		if strings.IndexByte(" \"#+,;<=>\\", text[i]) >= 0 {
+			value = append(value, text[i])
+		} else {
+			octet, err := hex.DecodeString(text[i:min(i+2, len(text))])
+			if err != nil {
+				return "", errBadValue
+			}
+			value = append(value, octet...)
+			i++
+		}
+		kept = len(value)
+	}
+	return string(value[:kept]), nil
+}
+
+// berString is the content of one string in the definite, primitive encoding of BER (ITU-T X.690).
+func berString(octets string) (string, error) {
+	data, err := hex.DecodeString(octets)
+	if err != nil || len(data) < 2 || data[0]&0x3f == 0x1f || data[0]&0x20 != 0 {
+		return "", errBadValue
+	}
+	length, content := int(data[1]), data[2:]
+	if size := length - 0x80; size >= 0 {
+		if size == 0 || size > 3 || size > len(content) {
+			return "", errBadValue
+		}
+		length = 0
+		for _, b := range content[:size] {
+			length = length<<8 | int(b)
+		}
+		content = content[size:]
+	}
+	if length != len(content) {
+		return "", errBadValue
+	}
+	return string(content), nil
+}
+
+// key is the name as it is compared: in small letters, in one way of writing.
+func (dn distinguishedName) key() string {
+	names := make([]string, len(dn))
+	for i, rdn := range dn {
+		pairs := make([]string, len(rdn))
+		for j, a := range rdn {
+			pairs[j] = strings.ToLower(a.kind) + "=" + escapeValue(foldValue(a.value))
+		}
+		slices.Sort(pairs)
+		names[i] = strings.Join(pairs, "+")
+	}
+	return strings.Join(names, ",")
+}
+
+// foldValue is a value in small letters; what is no text stays as it is.
+func foldValue(value string) string {
+	if !utf8.ValidString(value) {
+		return value
+	}
+	return strings.ToLower(value)
+}
+
+// escapeValue writes a value as the standard does, and octets that are no text in hexadecimal digits.
+func escapeValue(value string) string {
+	var b strings.Builder
+	for i := 0; i < len(value); {
+		r, n := utf8.DecodeRuneInString(value[i:])
+		switch {
+		case r == utf8.RuneError && n == 1 || r < ' ' || r == 0x7f:
+			fmt.Fprintf(&b, "\\%02x", value[i])
+		case strings.ContainsRune("\"+,;<>\\", r), r == ' ' && (i == 0 || i == len(value)-1), r == '#' && i == 0:
+			b.WriteByte('\\')
+			fallthrough
+		default:
+			b.WriteString(value[i : i+n])
+		}
+		i += n
+	}
+	return b.String()
+}

@@ -1,0 +1,221 @@
+// Package ready finds who is not enrolled, or has no device, for what the policies will ask of them.
+package ready
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/rulebook"
+)
+
+// Gap is what one person lacks for the demand of one case.
+type Gap struct {
+	Person   string   // the user's id
+	Groups   []string // that the person is in
+	Policy   string
+	PolicyAt string // file:line
+	Case     string
+	Asks     string    // the case's demand, as it is written
+	Missing  string    // methods to enrol in, or what is wrong with the devices
+	Device   bool      // it is the device that is not ready
+	Deadline time.Time // from then on the person is stopped; zero is already
+
+	kase *rulebook.Case
+}
+
+// Report is who is not ready. Its JSON is that of "brisk ready --json".
+type Report struct {
+	Now, By time.Time // what people have at the first counts, and what is demanded by the second
+	Gaps    []Gap     // by policy, then by person
+	All     int       // how many people the rulebook knows
+
+	rb *rulebook.Rulebook
+}
+
+// Find looks at every policy that is enforced now, or will be by the instant by, and at
+// everybody whom it is for. What people have now counts, and what is demanded then.
+func Find(ctx context.Context, rules *briskwarden.Rulebook, by time.Time) (*Report, error) {
+	e := bridge.Engine(rules)
+	f := &finder{engine: e, rb: e.Rulebook(), now: e.Now(), by: by, devices: map[string][]string{}, shared: map[*rulebook.Case][]string{}}
+	for id, d := range f.rb.Devices {
+		f.devices[d.Owner] = append(f.devices[d.Owner], id)
+	}
+	people := make([]*rulebook.Person, 0, len(f.rb.People))
+	for _, p := range f.rb.People {
+		if !p.BreakGlass && p.Active != known.False {
+			people = append(people, p)
+		}
+	}
+	for _, ids := range f.devices {
+		slices.Sort(ids)
+	}
+	slices.SortFunc(people, func(a, b *rulebook.Person) int { return cmp.Compare(a.ID, b.ID) })
+	for _, policy := range f.rb.Policies {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		for _, person := range people {
+			if policy.Who.Holds(person) {
+				f.look(policy, person)
+			}
+		}
+	}
+	return &Report{f.now, by, f.gaps, len(f.rb.People), f.rb}, nil
+}
+
+type finder struct {
+	engine  *engine.Engine
+	rb      *rulebook.Rulebook
+	now, by time.Time
+	devices map[string][]string // by owner; those of nobody, which anybody may use, under ""
+	shared  map[*rulebook.Case][]string
+	gaps    []Gap
+	planner demand.Planner
+}
+
+// enforced is when the policy begins to be enforced for the person: now, or a date up to by.
+func (f *finder) enforced(p *rulebook.Policy, person *rulebook.Person) (time.Time, bool) {
+	times := []time.Time{f.now}
+	for _, s := range p.Stages {
+		if s.From.After(f.now) && !s.From.After(f.by) {
+			times = append(times, s.From)
+		}
+	}
+	slices.SortFunc(times, time.Time.Compare)
+	for _, t := range times {
+		if p.StageOf(person, t) == rulebook.Enforce {
+			return t, true
+		}
+	}
+	return time.Time{}, false
+}
+
+func (f *finder) look(p *rulebook.Policy, person *rulebook.Person) {
+	start, enforced := f.enforced(p, person)
+	if !enforced {
+		return
+	}
+	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.engine.LiftsFor(p, person, f.by)}
+	for i := range p.Cases {
+		k := &p.Cases[i]
+		if k.Demand == nil {
+			continue
+		}
+		f.methods(p, k, person, terms, start)
+		f.device(p, k, person, terms, start)
+	}
+}
+
+// posture stands in for the device at hand.
+type posture bool
+
+// Meets says the same of every baseline.
+func (p posture) Meets(int) bool { return bool(p) }
+
+// nobody may enrol while it is asked what is enrolled.
+type nobody struct{}
+
+// MayEnrol is false.
+func (nobody) MayEnrol() bool { return false }
+
+func (f *finder) proof(person *rulebook.Person, at time.Time, device bool) *demand.Proof {
+	return &demand.Proof{Methods: f.rb.Methods, Enrolled: person.Methods, Now: at, Joined: person.JoinedDay, Posture: posture(device), Enrolment: nobody{}}
+}
+
+// methods finds what the person is not enrolled in: already, or once a grace has ended.
+func (f *finder) methods(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {
+	proof := f.proof(person, start, true)
+	if !k.Demand.CanBeMet(proof, terms) {
+		plan := f.planner.Together(proof, []demand.Asked{{Demand: k.Demand, Terms: terms}})
+		f.add(p, k, person, Gap{Missing: f.names(plan.Enrol), Deadline: start})
+		return
+	}
+	for _, g := range k.Demand.Graces(proof, terms) {
+		f.add(p, k, person, Gap{Missing: g.Method.Name, Deadline: g.Deadline})
+	}
+}
+
+// names tells alternatives: "passkey, or password and app-code".
+func (f *finder) names(sets []demand.Set) string {
+	var alternatives []string
+	for _, set := range sets {
+		var names []string
+		set.Each(func(id int) { names = append(names, f.rb.Methods.All()[id].Name) })
+		alternatives = append(alternatives, strings.Join(names, " and "))
+	}
+	return strings.Join(alternatives, alternatively)
+}
+
+// alternatively stands between what each would do alone.
+const alternatively = ", or "
+
+// device finds people of whose devices none meets what the demand cannot do without.
+func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {
+	if !k.Demand.CanBeMet(f.proof(person, start, true), terms) || k.Demand.CanBeMet(f.proof(person, start, false), terms) {
+		return
+	}
+	var wrong []string
+	ids := f.devices[person.ID]
+	for _, id := range ids {
+		failed, asked := f.engine.FailedChecks(person, f.rb.Devices[id], k, k.Demand.Baselines(), f.now)
+		if !asked {
+			continue
+		}
+		if len(failed) == 0 {
+			return
+		}
+		wrong = append(wrong, id+": "+strings.Join(failed, ", "))
+	}
+	if f.mayShare(k, person) {
+		return
+	}
+	if len(wrong) == 0 && len(ids) > 0 {
+		return // the case is not about the devices that they have
+	}
+	if len(wrong) == 0 {
+		wrong = []string{"no device in the inventory"}
+	}
+	f.add(p, k, person, Gap{Missing: strings.Join(wrong, "; "), Device: true, Deadline: start})
+}
+
+// mostShared is how many devices of nobody are looked at for each person.
+const mostShared = 100
+
+// mayShare reports whether one of the devices that nobody owns would do, of the first that meet
+// what the case asks.
+func (f *finder) mayShare(k *rulebook.Case, person *rulebook.Person) bool {
+	fit, looked := f.shared[k]
+	if !looked {
+		for _, id := range f.devices[""] {
+			if failed, _ := f.engine.FailedChecks(person, f.rb.Devices[id], nil, k.Demand.Baselines(), f.now); len(failed) == 0 && len(fit) < mostShared {
+				fit = append(fit, id)
+			}
+		}
+		f.shared[k] = fit
+	}
+	return slices.ContainsFunc(fit, func(id string) bool {
+		failed, asked := f.engine.FailedChecks(person, f.rb.Devices[id], k, k.Demand.Baselines(), f.now)
+		return asked && len(failed) == 0
+	})
+}
+
+func (f *finder) add(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, g Gap) {
+	if !g.Deadline.After(f.now) {
+		g.Deadline = time.Time{}
+	}
+	at := p.Decl.Name.Pos
+	g.Person, g.Policy, g.PolicyAt, g.Case, g.Asks, g.kase = person.ID, p.Name, fmt.Sprintf("%s:%d", at.File, at.Line), k.Label, k.Demand.Text, k
+	for _, id := range person.Groups {
+		g.Groups = append(g.Groups, f.rb.Groups.Name(id))
+	}
+	f.gaps = append(f.gaps, g)
+}

@@ -1,0 +1,367 @@
+// Package sqlite keeps the consent ledger in a file: an embedded SQLite database that several
+// processes use at once.
+//
+//	store, err := sqlite.Open("clients.ledger")
+//	…
+//	ledger := consent.New(store, rules)
+package sqlite
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/go-json-experiment/json"
+	driver "modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+
+	"briskwarden.example/briskwarden/consent"
+)
+
+// Store is a [consent.Store] in a file. It is safe for concurrent use, by several processes too.
+type Store struct {
+	name string
+	db   *sql.DB
+}
+
+// application marks our databases among those of SQLite: "BWcl".
+const application = 0x4257636c
+
+// schema is what a ledger's database holds. A table has documents alone: whatever a query goes
+// by, the database itself takes out of the document, so that the two cannot differ.
+var schema = []string{
+	`CREATE TABLE clients (document TEXT NOT NULL, id TEXT NOT NULL AS (document ->> '$.id'))`,
+	`CREATE UNIQUE INDEX clients_id ON clients (id)`,
+	`CREATE TABLE consents (document TEXT NOT NULL, id INTEGER NOT NULL AS (document ->> '$.id'), client TEXT NOT NULL AS (document ->> '$.client'),
+	  app TEXT NOT NULL AS (document ->> '$.app'), state TEXT NOT NULL AS (document ->> '$.state'),
+	  holder TEXT NOT NULL AS (CASE document ->> '$.for' WHEN 'self' THEN document ->> '$.user' ELSE '' END))`,
+	`CREATE UNIQUE INDEX consents_id ON consents (id)`,
+	`CREATE INDEX consents_held ON consents (client, app, holder)`,
+	`CREATE INDEX consents_waiting ON consents (state) WHERE state = 'waiting'`,
+	`CREATE TABLE journal (document TEXT NOT NULL, number INTEGER NOT NULL AS (document ->> '$.number'))`,
+	`CREATE UNIQUE INDEX journal_number ON journal (number)`,
+}
+
+// version is that of the schema. The first had columns beside the documents.
+const version = 2
+
+// fromFirst is what brings a ledger of the first version to this one, around making the schema.
+const (
+	setFirstAside = `DROP INDEX consents_held; DROP INDEX consents_waiting; ALTER TABLE clients RENAME TO clients1;
+	  ALTER TABLE consents RENAME TO consents1; ALTER TABLE journal RENAME TO journal1`
+	takeFirstOver = `INSERT INTO clients (document) SELECT CAST(document AS TEXT) FROM clients1;
+	  INSERT INTO consents (document) SELECT CAST(document AS TEXT) FROM consents1;
+	  INSERT INTO journal (document) SELECT CAST(document AS TEXT) FROM journal1;
+	  DROP TABLE clients1; DROP TABLE consents1; DROP TABLE journal1`
+)
+
+// Open opens the ledger in a file, and begins one where there is none. The error says what is
+// wrong with the file: it is no ledger, it was written by a newer release, or it cannot be read
+// and written.
+func Open(name string) (*Store, error) {
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder, not a ledger", name)
+	}
+	if dir := filepath.Dir(name); !isFolder(dir) {
+		return nil, fmt.Errorf("%s cannot be opened: there is no folder %s", name, dir)
+	}
+	query := url.Values{"_pragma": {"busy_timeout(60000)", "synchronous(FULL)"}, "_txlock": {"immediate"}}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(name), RawQuery: query.Encode()}).String())
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be opened: %w", name, err)
+	}
+	s := &Store{name, db}
+	if err := s.migrate(); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Exists reports whether there is a ledger in a file.
+func Exists(name string) bool {
+	_, err := os.Stat(name)
+	return !errors.Is(err, fs.ErrNotExist)
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// state is what a database says of itself.
+type state struct{ mark, version, tables int }
+
+func stateOf(q interface{ QueryRow(string, ...any) *sql.Row }) (s state, err error) {
+	return s, errors.Join(q.QueryRow("PRAGMA application_id").Scan(&s.mark), q.QueryRow("PRAGMA user_version").Scan(&s.version),
+		q.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&s.tables))
+}
+
+// migrate checks that the database is ours, and brings it to this version.
+func (s *Store) migrate() error {
+	now, err := stateOf(s.db)
+	switch {
+	case err != nil:
+		return s.plain(err)
+	case now.mark != application && now.tables > 0:
+		return fmt.Errorf("%s is a database, but no consent ledger", s.name)
+	case now.version > version:
+		return fmt.Errorf("%s was written by a newer brisk (version %d of the ledger; this one knows %d): nothing was changed", s.name, now.version, version)
+	case now.version == version:
+		return s.checkSchema()
+	}
+	// Of a database that is not ours nothing is changed, not even this.
+	if _, err := s.db.Exec("PRAGMA journal_mode = WAL"); err != nil {
+		return s.plain(err)
+	}
+	return s.transaction(context.Background(), nil, func(tx *sql.Tx) error {
+		now, err := stateOf(tx) // another process may have been first
+		if err != nil || now.version == version {
+			return err
+		}
+		statements := schema
+		if now.version == 1 {
+			statements = slices.Concat([]string{setFirstAside}, schema, []string{takeFirstOver})
+		}
+		statements = append(slices.Clone(statements), fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d", application, version))
+		for _, statement := range statements {
+			if _, err := tx.Exec(statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// checkSchema reports a database whose tables are not as they were made: its queries might see
+// other than the documents say.
+func (s *Store) checkSchema() error {
+	rows, err := s.db.Query("SELECT sql FROM sqlite_schema WHERE name NOT LIKE 'sqlite_%'")
+	if err != nil {
+		return s.plain(err)
+	}
+	defer rows.Close()
+	var found []string
+	for rows.Next() {
+		var statement sql.NullString
+		if err := rows.Scan(&statement); err != nil {
+			return s.plain(err)
+		}
+		found = append(found, statement.String)
+	}
+	slices.Sort(found)
+	if err := rows.Err(); err != nil || !slices.Equal(found, slices.Sorted(slices.Values(schema))) {
+		return cmp.Or(s.plain(err), fmt.Errorf("%s is damaged: its tables are not as brisk made them; restore it from a copy", s.name))
+	}
+	return nil
+}
+
+// Check reports a database whose indexes or tables are damaged.
+func (s *Store) Check(ctx context.Context) error {
+	var first string
+	if err := s.db.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&first); err != nil {
+		return s.plain(err)
+	}
+	if first != "ok" {
+		return fmt.Errorf("%s is damaged: %s", s.name, first)
+	}
+	return s.checkSchema()
+}
+
+// Close closes the ledger.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Update runs a change in a transaction that no other writes beside.
+func (s *Store) Update(ctx context.Context, change func(consent.Tx) error) error {
+	return s.transaction(ctx, nil, func(tx *sql.Tx) error { return change(&transaction{ctx, tx, s, true}) })
+}
+
+// View runs a look at one state of the ledger.
+func (s *Store) View(ctx context.Context, look func(consent.Tx) error) error {
+	return s.transaction(ctx, &sql.TxOptions{ReadOnly: true}, func(tx *sql.Tx) error { return look(&transaction{ctx, tx, s, false}) })
+}
+
+func (s *Store) transaction(ctx context.Context, o *sql.TxOptions, work func(*sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, o)
+	if err != nil {
+		return s.plain(err)
+	}
+	defer func() { _ = tx.Rollback() }() // of no effect once it is committed
+	if err = work(tx); err == nil {
+		err = tx.Commit()
+	}
+	if ctx.Err() != nil && errors.Is(err, sql.ErrTxDone) { // the database took it back for that reason
+		return ctx.Err()
+	}
+	return s.plain(err)
+}
+
+// plain says in our words what SQLite says in its own.
+func (s *Store) plain(err error) error {
+	var failed *driver.Error
+	if !errors.As(err, &failed) {
+		return err
+	}
+	why := map[int]string{
+		codes.SQLITE_NOTADB:   "is no consent ledger",
+		codes.SQLITE_CORRUPT:  "is damaged: restore it from a copy",
+		codes.SQLITE_FULL:     "cannot be written: the disk is full; nothing of this change was kept",
+		codes.SQLITE_READONLY: "cannot be written: the file or its folder is read-only",
+		codes.SQLITE_CANTOPEN: "cannot be opened: may the file and its folder be read and written?",
+		codes.SQLITE_PERM:     "cannot be opened: it may not be read",
+		codes.SQLITE_BUSY:     "is kept busy by another process: try again",
+		codes.SQLITE_IOERR:    "cannot be read or written: the disk fails, or is full; nothing of this change was kept",
+	}[failed.Code()&0xff]
+	if why == "" {
+		return fmt.Errorf("%s: %w", s.name, err)
+	}
+	return fmt.Errorf("%s %s", s.name, why)
+}
+
+type transaction struct {
+	ctx    context.Context // of the caller
+	tx     *sql.Tx
+	file   *Store
+	writes bool
+}
+
+// put keeps a document by a statement.
+func (t *transaction) put(statement string, v any) error {
+	if !t.writes {
+		return consent.ErrReadOnly
+	}
+	data, err := json.Marshal(v, json.Deterministic(true))
+	if err == nil {
+		_, err = t.tx.ExecContext(t.ctx, statement, string(data))
+	}
+	return err
+}
+
+// document reads a document into v; false is that there is none.
+func (t *transaction) document(v any, what, query string, args ...any) (bool, error) {
+	var data []byte
+	switch err := t.tx.QueryRowContext(t.ctx, query, args...).Scan(&data); {
+	case errors.Is(err, sql.ErrNoRows):
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	return true, t.decode(data, v, what)
+}
+
+func (t *transaction) decode(data []byte, v any, what string) error {
+	if err := json.Unmarshal(data, v); err != nil {
+		return fmt.Errorf("%s: %s is damaged: %w", t.file.name, what, err)
+	}
+	return nil
+}
+
+// documents gives the documents of a query.
+func documents[T any](t *transaction, what, query string, args ...any) iter.Seq2[*T, error] {
+	return func(yield func(*T, error) bool) {
+		rows, err := t.tx.QueryContext(t.ctx, query, args...)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		defer rows.Close()
+		for rows.Next() {
+			v := new(T)
+			var data sql.RawBytes
+			err := rows.Scan(&data)
+			if err == nil {
+				err = t.decode(data, v, what)
+			}
+			if !yield(v, err) || err != nil {
+				return
+			}
+		}
+		if err := rows.Err(); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+// Consent finds one.
+func (t *transaction) Consent(id consent.ID) (*consent.Consent, error) {
+	var c consent.Consent
+	found, err := t.document(&c, "the consent "+id.String(), "SELECT document FROM consents WHERE id = ?", int64(id))
+	if !found || err != nil {
+		return nil, err
+	}
+	return &c, nil
+}
+
+// Consents gives those selected.
+func (t *transaction) Consents(of consent.Selection) iter.Seq2[*consent.Consent, error] {
+	query, args := "SELECT document FROM consents WHERE 1", []any{}
+	narrow := func(condition, value string) {
+		if value != "" {
+			query += " AND " + condition
+			args = append(args, value)
+		}
+	}
+	narrow("client = ?", of.Client)
+	narrow("app = ?", of.App)
+	narrow("holder IN (?, '')", of.User)
+	narrow("state = ?", string(of.State))
+	return documents[consent.Consent](t, "a consent", query+" ORDER BY id", args...)
+}
+
+// PutConsent keeps one.
+func (t *transaction) PutConsent(c *consent.Consent) error {
+	if c.ID == 0 {
+		if err := t.tx.QueryRowContext(t.ctx, "SELECT coalesce(max(id), 0) + 1 FROM consents").Scan((*int64)(&c.ID)); err != nil {
+			return err
+		}
+	}
+	return t.put("INSERT OR REPLACE INTO consents (document) VALUES (?)", c)
+}
+
+// Client finds one.
+func (t *transaction) Client(id string) (*consent.Client, error) {
+	var c consent.Client
+	found, err := t.document(&c, "the client "+id, "SELECT document FROM clients WHERE id = ?", id)
+	if !found || err != nil {
+		return nil, err
+	}
+	return &c, nil
+}
+
+// Clients gives all.
+func (t *transaction) Clients() iter.Seq2[*consent.Client, error] {
+	return documents[consent.Client](t, "a client", "SELECT document FROM clients ORDER BY id")
+}
+
+// PutClient keeps one.
+func (t *transaction) PutClient(c *consent.Client) error {
+	return t.put("INSERT OR REPLACE INTO clients (document) VALUES (?)", c)
+}
+
+// Entries gives the journal.
+func (t *transaction) Entries() iter.Seq2[*consent.Entry, error] {
+	return documents[consent.Entry](t, "an entry", "SELECT document FROM journal ORDER BY number")
+}
+
+// LastEntry gives the last of the journal.
+func (t *transaction) LastEntry() (*consent.Entry, error) {
+	var e consent.Entry
+	found, err := t.document(&e, "the last entry", "SELECT document FROM journal ORDER BY number DESC LIMIT 1")
+	if !found || err != nil {
+		return nil, err
+	}
+	return &e, nil
+}
+
+// Append adds to the journal.
+func (t *transaction) Append(e *consent.Entry) error {
+	return t.put("INSERT INTO journal (document) VALUES (?)", e)
+}
