@@ -334,7 +334,7 @@ var rooms = [][]string{
 	{"."}, {"internal/bridge"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set"},
-	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"internal/screen"}, {"signon"},
+	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"internal/screen", "internal/fastlog"}, {"signon"},
 	{"internal/lines", "internal/plainjson"}, {"internal/spell"}, {"demo"},
 }
 

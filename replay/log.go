@@ -2,10 +2,9 @@
 package replay
 
 import (
-	"errors"
 	"io"
 
-	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -26,25 +25,14 @@ type BadLine struct {
 	Why    string `json:"why"`
 }
 
-var errNoTime = errors.New("context.time: is missing: a past sign-on says when it was")
-
 // Each calls f with every sign-on of a log, and bad with every line that cannot be read. An
 // error is one of reading on, or of f.
 func Each(in io.Reader, file string, f func(*Line) error, bad func(BadLine)) error {
-	return lines.EachOfAny(in, func(n int, text []byte) error {
-		if len(lines.Trimmed(text)) == 0 {
+	return fastlog.Each(in, func(n int, l *signon.Logged, wrong error) error {
+		if wrong != nil {
+			bad(BadLine{file, n, wrong.Error()})
 			return nil
 		}
-		l := Line{File: file, Number: n}
-		var err error
-		l.Logged, err = signon.DecodeLogged(text)
-		if err == nil && l.SignOn.Time.IsZero() {
-			err = errNoTime
-		}
-		if err != nil {
-			bad(BadLine{file, n, err.Error()})
-			return nil
-		}
-		return f(&l)
+		return f(&Line{File: file, Number: n, Logged: *l})
 	})
 }

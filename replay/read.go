@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -42,9 +43,9 @@ type block struct {
 	data   []byte // the part that holds the lines
 	turns  []turn
 	queue  []queued
-	sorted bool         // the turns, by time
-	space  signon.Space // of the turns
-	over   int          // turns that are
+	sorted bool          // the turns, by time
+	arena  fastlog.Arena // of the turns
+	over   int           // turns that are
 	bad    []BadLine
 }
 
@@ -152,9 +153,9 @@ func (r *reading) next() (*block, error) {
 // give fills a block with what was read up to a line's end.
 func (r *reading) give(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
-	b.space.Free()
+	b.arena.Free()
 	*b.text = data[:cap(data)]
-	*b = block{file: r.logs[0].Name, first: r.line + 1, text: b.text, data: data[:cut], turns: b.turns[:0], queue: b.queue[:0], space: b.space}
+	*b = block{file: r.logs[0].Name, first: r.line + 1, text: b.text, data: data[:cut], turns: b.turns[:0], queue: b.queue[:0], arena: b.arena}
 	b.lines = bytes.Count(b.data, []byte("\n"))
 	r.line += b.lines
 	if !r.begun {
@@ -175,7 +176,7 @@ func (r *reading) forget(b *block) {
 }
 
 // decode decodes the lines of the block, and says whose turn each is.
-func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
+func (b *block) decode(reader *fastlog.Reader, seed maphash.Seed) {
 	n := b.first - 1
 	b.turns, b.queue, b.sorted = slices.Grow(b.turns, b.lines+1), slices.Grow(b.queue, b.lines+1), true
 	for text := range bytes.Lines(b.data) {
@@ -186,11 +187,7 @@ func (b *block) decode(reader *signon.Reader, seed maphash.Seed) {
 		b.turns = b.turns[:len(b.turns)+1]
 		t := &b.turns[len(b.turns)-1]
 		t.File, t.Number, t.decision = b.file, n, nil
-		err := reader.DecodeLoggedInto(text, &t.Logged, &b.space)
-		if err == nil && t.Time.IsZero() {
-			err = errNoTime
-		}
-		if err != nil {
+		if err := reader.ReadPast(text, &t.Logged, &b.arena); err != nil {
 			b.bad = append(b.bad, BadLine{b.file, n, err.Error()})
 			b.turns = b.turns[:len(b.turns)-1]
 			continue

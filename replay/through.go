@@ -10,7 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"briskwarden.example/briskwarden/signon"
+	"briskwarden.example/briskwarden/internal/fastlog"
 )
 
 // Late is how many lines later than where its time belongs a line may stand, and still be
@@ -24,9 +24,9 @@ type through struct {
 	options Options
 	in      *reading
 	workers []taker
-	readers []signon.Reader // one for each worker
-	waiting []queued        // decoded, in the order of their times
-	ready   []*turn         // those whose turn it is, user by user
+	readers []fastlog.Reader // one for each worker
+	waiting []queued         // decoded, in the order of their times
+	ready   []*turn          // those whose turn it is, user by user
 	bad     []BadLine
 	badAll  int
 	read    map[string]bool // whether some line could be read, of each log that has any
@@ -44,7 +44,7 @@ func takeThrough[W taker](ctx context.Context, logs []Log, options Options, newW
 	if options.Workers == 0 {
 		options.Workers = runtime.GOMAXPROCS(0)
 	}
-	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]signon.Reader, options.Workers), read: map[string]bool{}}
+	all = &through{options: options, seed: maphash.MakeSeed(), readers: make([]fastlog.Reader, options.Workers), read: map[string]bool{}}
 	for range options.Workers {
 		w := newWorker()
 		workers, all.workers = append(workers, w), append(all.workers, w)

@@ -108,23 +108,31 @@ type (
 // Decode reads one request. Absent and null mean the same: unknown; fields that are not
 // known are ignored; keys match exactly. A byte order mark may stand first. A field that cannot be read is a [*FieldError].
 func Decode(data []byte) (SignOn, error) {
-	r := readers.Get().(*Reader)
-	defer readers.Put(r)
-	return r.Decode(data)
+	r, err := readRequest(data)
+	if err != nil {
+		return SignOn{}, err
+	}
+	return r.signOn()
 }
 
 // DecodeLogged reads one line of a sign-on log: a request, and the outcome that was recorded
 // for it in context.outcome.
 func DecodeLogged(data []byte) (Logged, error) {
-	r := readers.Get().(*Reader)
-	defer readers.Put(r)
-	return r.DecodeLogged(data)
+	r, err := readRequest(data)
+	if err != nil {
+		return Logged{}, err
+	}
+	return r.logged()
 }
+
+// blanks are the white space of JSON.
+const blanks = " \t\r\n"
 
 var byteOrderMark = []byte("\ufeff")
 
 // readRequest reads a request with the JSON library.
 func readRequest(data []byte) (r request, err error) {
+	data = bytes.TrimPrefix(data, byteOrderMark)
 	if string(bytes.Trim(data, blanks)) == "null" {
 		return r, &FieldError{"", "expected an object, found null"}
 	}

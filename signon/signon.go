@@ -66,23 +66,6 @@ type Logged struct {
 	Recorded bool // whether there is one
 }
 
-// Device is what a sign-on states of the device that it comes from.
-type Device struct {
-	ID         string
-	OS         string
-	Version    string // dotted, compared number by number
-	Form       string // such as desktop, laptop, tablet, mobile
-	Managed    YesNo
-	Compliant  YesNo
-	Registered YesNo
-	Encrypted  YesNo
-	Firewall   YesNo
-	ScreenLock YesNo
-	Jailbroken YesNo
-	Reported   time.Time      // when the device last reported this
-	Attributes map[string]any // values (string, bool, float64) for device attributes declared "from request"
-}
-
 // Session is the session that a sign-on belongs to.
 type Session struct {
 	ID      string

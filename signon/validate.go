@@ -106,10 +106,11 @@ func (v *validator) instant(field string, t time.Time) {
 	}
 }
 
-func (v *validator) yesNo(field string, y YesNo) {
+func checkYesNo(y YesNo) problem {
 	if y < Unknown || y > Yes {
-		v.check(field, problem(fmt.Sprintf("%d is none of unknown, no and yes", y)))
+		return problem(fmt.Sprintf("%d is none of unknown, no and yes", y))
 	}
+	return ""
 }
 
 // values checks attributes, declared or not, and names the first by name that is wrong.
@@ -142,17 +143,16 @@ func checkValue(name string, value any) problem {
 }
 
 func (v *validator) device(d *Device) {
-	v.text("context.device.id", d.ID)
-	v.text("context.device.os", d.OS)
-	v.text("context.device.version", d.Version)
-	v.text("context.device.form", d.Form)
-	v.yesNo("context.device.managed", d.Managed)
-	v.yesNo("context.device.compliant", d.Compliant)
-	v.yesNo("context.device.registered", d.Registered)
-	v.yesNo("context.device.encrypted", d.Encrypted)
-	v.yesNo("context.device.firewall", d.Firewall)
-	v.yesNo("context.device.screenlock", d.ScreenLock)
-	v.yesNo("context.device.jailbroken", d.Jailbroken)
+	for i := range DeviceWords {
+		if p := checkText(*DeviceWords[i].Of(d)); p != "" {
+			v.found("context.device."+DeviceWords[i].Name, p)
+		}
+	}
+	for i := range DeviceFlags {
+		if p := checkYesNo(*DeviceFlags[i].Of(d)); p != "" {
+			v.found("context.device."+DeviceFlags[i].Name, p)
+		}
+	}
 	v.instant("context.device.reported", d.Reported)
 	v.values("context.device", d.Attributes)
 }
@@ -176,7 +176,7 @@ func (v *validator) consent(c *Consent) {
 	v.text("context.consent.client", c.Client)
 	v.text("context.consent.name", c.Name)
 	v.text("context.consent.publisher", c.Publisher)
-	v.yesNo("context.consent.verified", c.Verified)
+	v.check("context.consent.verified", checkYesNo(c.Verified))
 	for i, scope := range c.Scopes {
 		v.item("context.consent.scopes[%d]", i, checkScope(scope))
 	}
@@ -184,7 +184,7 @@ func (v *validator) consent(c *Consent) {
 		v.check("context.consent.for", c.For.check())
 	}
 	v.text("context.consent.group", c.Group)
-	v.yesNo("context.consent.owner", c.Owner)
+	v.check("context.consent.owner", checkYesNo(c.Owner))
 }
 
 // checkText is quick about ASCII, as most text is.

@@ -140,13 +140,13 @@ func (f *frame) Evidence(s fact.Slot) string {
 		return f.ownerEvidence()
 	case fact.ScopesWeight:
 		return f.weighing()
-	case fact.DeviceManaged, fact.DeviceCompliant, fact.DeviceRegistered:
-		return f.saidNoEvidence(s)
-	case fact.DeviceOS, fact.DeviceForm, fact.DeviceID, fact.DeviceVersion, fact.DeviceReported, fact.DeviceEncrypted,
-		fact.DeviceFirewall, fact.DeviceScreenLock, fact.DeviceJailbroken:
+	case fact.DeviceOS, fact.DeviceForm, fact.DeviceID, fact.DeviceVersion, fact.DeviceReported:
 		if !f.Known(s) {
 			return f.unknownDevice()
 		}
+	}
+	if i, is := s.DeviceFlag(); is {
+		return f.flagEvidence(&signon.DeviceFlags[i])
 	}
 	return ""
 }
@@ -162,17 +162,15 @@ func (f *frame) unknownDevice() string {
 	return ""
 }
 
-// saidNoEvidence is about the three facts that are no unless somebody says yes.
-func (f *frame) saidNoEvidence(s fact.Slot) string {
-	stated := map[fact.Slot]signon.YesNo{fact.DeviceManaged: f.device.Managed, fact.DeviceCompliant: f.device.Compliant,
-		fact.DeviceRegistered: f.device.Registered}[s]
+// flagEvidence is about a yes-no field of the device.
+func (f *frame) flagEvidence(flag *signon.DeviceFlag) string {
 	switch {
-	case stated != signon.Unknown:
+	case *flag.Of(f.device) != signon.Unknown:
 		return ""
-	case f.unknownDevice() != "":
-		return f.unknownDevice()
+	case flag.Inventory && f.unknownDevice() == "":
+		return "nothing says that it is"
 	}
-	return "nothing says that it is"
+	return f.unknownDevice()
 }
 
 func (f *frame) ownerEvidence() string {

@@ -173,7 +173,13 @@ func (f *frame) Meets(id int) bool { return f.baseline(id) == known.True }
 
 // YesNo gives a yes-no fact.
 func (f *frame) YesNo(s fact.Slot) known.Truth {
-	d := f.device
+	if i, is := s.DeviceFlag(); is {
+		flag := &signon.DeviceFlags[i]
+		if v := *flag.Of(f.device); v != signon.Unknown || !flag.Inventory || !f.hasDevice {
+			return truth(v)
+		}
+		return known.False
+	}
 	switch s {
 	case fact.NetworkTrusted:
 		in, ok := f.networksOf()
@@ -181,20 +187,6 @@ func (f *frame) YesNo(s fact.Slot) known.Truth {
 	case fact.NetworkAnonymous:
 		in, ok := f.networksOf()
 		return whenKnown(ok, in.Intersects(f.rb.Networks.Anonymous))
-	case fact.DeviceManaged:
-		return f.orNo(d.Managed)
-	case fact.DeviceCompliant:
-		return f.orNo(d.Compliant)
-	case fact.DeviceRegistered:
-		return f.orNo(d.Registered)
-	case fact.DeviceEncrypted:
-		return truth(d.Encrypted)
-	case fact.DeviceFirewall:
-		return truth(d.Firewall)
-	case fact.DeviceScreenLock:
-		return truth(d.ScreenLock)
-	case fact.DeviceJailbroken:
-		return truth(d.Jailbroken)
 	case fact.DeviceOwned:
 		if f.record == nil || f.record.Owner == "" {
 			return known.Unknown
@@ -226,14 +218,6 @@ func truth(v signon.YesNo) known.Truth {
 		return known.False
 	}
 	return known.Unknown
-}
-
-// orNo is one of the three facts that are no when neither the sign-on nor the inventory states them.
-func (f *frame) orNo(v signon.YesNo) known.Truth {
-	if v == signon.Unknown && f.hasDevice {
-		return known.False
-	}
-	return truth(v)
 }
 
 var (

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/signon"
 )
 
 // Slot identifies a fact. The built-in facts have the constants below; declared attributes follow them.
@@ -27,14 +28,12 @@ const (
 	UserHas
 	UserJoined
 	DeviceReported
-	DeviceManaged
-	DeviceCompliant
-	DeviceRegistered
-	DeviceEncrypted
-	DeviceFirewall
-	DeviceScreenLock
-	DeviceJailbroken
-	DeviceOwned
+	firstDeviceFlag // and those of the other yes-no fields of a device, in the order of [signon.DeviceFlags]
+)
+
+// The slots of the built-in facts behind the yes-no fields of a device.
+const (
+	DeviceOwned Slot = iota + firstDeviceFlag + Slot(len(signon.DeviceFlags))
 	DeviceOS
 	DeviceForm
 	DeviceID
@@ -108,7 +107,7 @@ var Levels = []string{"none", "low", "medium", "high"}
 // UserTypes are the values of user.type.
 var UserTypes = []string{"employee", "guest", "service"}
 
-var builtin = [firstAttribute]Fact{
+var builtin = withDeviceFlags([firstAttribute]Fact{
 	Network:           {Name: "network", Type: Addresses},
 	NetworkTrusted:    {Name: "network.trusted", Type: YesNo},
 	NetworkAnonymous:  {Name: "network.anonymous", Type: YesNo},
@@ -123,13 +122,6 @@ var builtin = [firstAttribute]Fact{
 	UserHas:           {Name: "user", Type: Methods},
 	UserJoined:        {Name: "user.joined", Type: Instant},
 	DeviceReported:    {Name: "device.reported", Type: Instant},
-	DeviceManaged:     {Name: "device.managed", Type: YesNo},
-	DeviceCompliant:   {Name: "device.compliant", Type: YesNo},
-	DeviceRegistered:  {Name: "device.registered", Type: YesNo},
-	DeviceEncrypted:   {Name: "device.encrypted", Type: YesNo},
-	DeviceFirewall:    {Name: "device.firewall", Type: YesNo},
-	DeviceScreenLock:  {Name: "device.screenlock", Type: YesNo},
-	DeviceJailbroken:  {Name: "device.jailbroken", Type: YesNo},
 	DeviceOwned:       {Name: "device.owned", Type: YesNo},
 	DeviceOS:          {Name: "device.os", Type: Word},
 	DeviceForm:        {Name: "device.form", Type: Word},
@@ -151,6 +143,22 @@ var builtin = [firstAttribute]Fact{
 	ScopesWeight:      {Name: "scopes.weight", Type: Number},
 	ConsentFor:        {Name: "consent.for", Type: Word, Values: []string{"self", "group", "everyone"}},
 	ConsentOwner:      {Name: "consent.owner", Type: YesNo},
+})
+
+func withDeviceFlags(facts [firstAttribute]Fact) [firstAttribute]Fact {
+	for i, flag := range signon.DeviceFlags {
+		facts[DeviceFlag(i)] = Fact{Name: "device." + flag.Name, Type: YesNo}
+	}
+	return facts
+}
+
+// DeviceFlag is the slot of a yes-no field of a device, by its place in [signon.DeviceFlags].
+func DeviceFlag(i int) Slot { return firstDeviceFlag + Slot(i) }
+
+// DeviceFlag is the place in [signon.DeviceFlags] of the yes-no field of a device that the slot is of.
+func (s Slot) DeviceFlag() (i int, is bool) {
+	i = int(s) - int(firstDeviceFlag)
+	return i, i >= 0 && i < len(signon.DeviceFlags)
 }
 
 // Value is the value of an attribute; the field that counts follows from the fact's type.

@@ -2,38 +2,16 @@ package history
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"net/netip"
 
-	"github.com/go-json-experiment/json"
-
-	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/signon"
 )
 
-// logged is what a line of a sign-on log says of what was before.
-type logged struct {
-	Subject struct {
-		ID string `json:"id"`
-	} `json:"subject"`
-	Context struct {
-		ID      string  `json:"id"`
-		Time    string  `json:"time"`
-		IP      string  `json:"ip"`
-		Country string  `json:"country"`
-		Device  Device  `json:"device"`
-		Outcome *string `json:"outcome"`
-	} `json:"context"`
-}
-
 // Device is what a line says of a device.
-type Device struct {
-	ID   string `json:"id"`
-	OS   string `json:"os"`
-	Form string `json:"form"`
-}
+type Device struct{ ID, OS, Form string }
 
 // Locator tells where an address is.
 type Locator interface {
@@ -45,68 +23,37 @@ type Locator interface {
 // are counted. Of every line, whatever its outcome, device is called with what it says of a
 // device. An error is a [*lines.Error].
 func ReadLog(in io.Reader, where Locator, learn func(SignOn), device func(Device)) (passed int, err error) {
-	err = lines.Each(in, func(_ int, text []byte) error {
-		if len(lines.Trimmed(text)) == 0 {
-			return nil
-		}
-		var l logged
-		if err := json.Unmarshal(text, &l); err != nil {
-			_, err = lines.JSON(err)
-			return err
-		}
-		device(l.Context.Device)
-		teaches, err := l.teaches()
+	err = fastlog.Each(in, func(_ int, l *signon.Logged, wrong error) error {
 		switch {
-		case err != nil:
-			return err
-		case !teaches:
+		case wrong != nil:
+			return wrong
+		case l.User == "":
+			return errors.New("subject.id: is missing: a past sign-on names its user")
+		}
+		if d := l.Device; d != nil {
+			device(Device{d.ID, d.OS, d.Form})
+		}
+		if l.Recorded && l.Outcome != signon.Grant {
 			passed++
 			return nil
 		}
-		s, err := l.signOn(where)
-		if err == nil {
-			learn(s)
-		}
-		return err
+		learn(signOnOf(l, where))
+		return nil
 	})
 	return passed, err
 }
 
-func (l *logged) teaches() (bool, error) {
-	if l.Context.Outcome == nil {
-		return true, nil
+// signOnOf is what a history learns of a line.
+func signOnOf(l *signon.Logged, where Locator) SignOn {
+	s := SignOn{ID: l.ID, Query: Query{User: l.User, At: l.Time, Country: l.Country}}
+	if l.Device != nil {
+		s.Device = l.Device.ID
 	}
-	outcome, err := signon.ParseOutcome(*l.Context.Outcome)
-	if err != nil {
-		return false, fmt.Errorf("context.outcome: %w", err)
+	if l.IP.IsValid() {
+		s.Place, _ = where.Locate(l.IP.Unmap())
+		if s.Country == "" {
+			s.Country = s.Place.Country
+		}
 	}
-	return outcome == signon.Grant, nil
-}
-
-func (l *logged) signOn(where Locator) (s SignOn, err error) {
-	c := &l.Context
-	switch {
-	case l.Subject.ID == "":
-		return s, errors.New("subject.id: is missing: a past sign-on names its user")
-	case c.Time == "":
-		return s, errors.New("context.time: is missing: a past sign-on says when it was")
-	case c.Country != "" && !signon.IsCountry(c.Country):
-		return s, fmt.Errorf("context.country: there is no country %q", c.Country)
-	}
-	s = SignOn{ID: c.ID, Query: Query{User: l.Subject.ID, Country: c.Country, Device: c.Device.ID}}
-	if s.At, err = signon.ParseTime(c.Time); err != nil {
-		return s, fmt.Errorf("context.time: %w", err)
-	}
-	if c.IP == "" {
-		return s, nil
-	}
-	a, err := signon.ParseAddr(c.IP)
-	if err != nil {
-		return s, fmt.Errorf("context.ip: %w", err)
-	}
-	s.Place, _ = where.Locate(a.Unmap())
-	if s.Country == "" {
-		s.Country = s.Place.Country
-	}
-	return s, nil
+	return s
 }

@@ -312,10 +312,10 @@ func TestReadLog(t *testing.T) {
 	require.Equal(t, []string{"1annNO", "bobPTtab"}, got)
 	require.Equal(t, 1, passed)
 	for text, want := range map[string]string{
-		"{}\n": "line 1: subject.id: is missing", line("a", ""): "line 1: context.time: is missing", line("a", when) + line("a", `"time":"today"`): "line 2: context.time: ",
-		line("a", when+`,"ip":"here"`): "line 1: context.ip: ", line("a", when+`,"country":"XX"`): `there is no country "XX"`, line("a", when+`,"outcome":"ok"`): `context.outcome: "ok" is no outcome`,
-		line("a", when)[:30]: "line 1: it ends in the middle", "[]": "expected an object, found an array", line("a\xff", when): "is not UTF-8",
-		line("a", `"device":7`): "/context/device: expected an object, found a number",
+		line("", when): "line 1: subject.id: is missing", line("a", ""): "line 1: context.time: is missing", line("a", when) + line("a", `"time":"today"`): "line 2: context.time: ",
+		line("a", when+`,"ip":"here"`): "line 1: context.ip: ", line("a", when+`,"country":"XX"`): `context.country: "XX" is no country`, line("a", when+`,"outcome":"ok"`): `context.outcome: "ok" is none of grant`,
+		line("a", when)[:30]: "line 1: subject.id: not JSON: unexpected EOF", "[]": "expected an object, found an array", line("a\xff", when): "line 1: subject.id: not JSON: invalid UTF-8",
+		line("a", `"device":7`): "context.device: expected",
 	} {
 		_, _, err := read(text)
 		require.ErrorContains(t, err, want, text)

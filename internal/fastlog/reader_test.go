@@ -1,15 +1,19 @@
-package signon
+package fastlog
 
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden/signon"
 )
 
 const logged = `{"subject":{"type":"user","id":"mira.holt"},"action":{"name":"sign-on"},"resource":{"type":"app","id":"crew-roster"},"context":{"id":"s-1",` +
@@ -21,14 +25,12 @@ const logged = `{"subject":{"type":"user","id":"mira.holt"},"action":{"name":"si
 // against what the JSON library reads.
 func sameAsLibrary(t *testing.T, taught, text string) (quickly bool) {
 	var r Reader
-	_, _ = r.DecodeLogged([]byte(taught))
-	var ours Logged
-	if !r.quickly([]byte(text), &ours, new(Space)) {
+	var ours signon.Logged
+	_ = r.Read([]byte(taught), &ours, nil)
+	if !r.quickly([]byte(text), &ours, new(Arena)) {
 		return false
 	}
-	read, err := readRequest([]byte(text))
-	require.NoError(t, err, "%s", text)
-	theirs, err := read.logged()
+	theirs, err := signon.DecodeLogged([]byte(text))
 	require.NoError(t, err, "%s", text)
 	require.Equal(t, theirs, ours, "%s", text)
 	return true
@@ -99,14 +101,12 @@ func TestEveryByteCounts(t *testing.T) {
 			}
 			text[i] = c
 			var r Reader
-			_, _ = r.DecodeLogged([]byte(logged))
-			var ours Logged
-			if !r.quickly(text, &ours, new(Space)) {
+			var ours signon.Logged
+			require.NoError(t, r.Read([]byte(logged), &ours, nil))
+			if !r.quickly(text, &ours, new(Arena)) {
 				continue
 			}
-			read, err := readRequest(text)
-			require.NoError(t, err, "%s", text)
-			theirs, err := read.logged()
+			theirs, err := signon.DecodeLogged(text)
 			require.NoError(t, err, "%s", text)
 			require.Equal(t, theirs, ours, "%s", text)
 		}
@@ -121,45 +121,91 @@ func TestNoFieldStandsTwice(t *testing.T) {
 		`{"context":{"id":"a","country":"NO","id":"a"}}`: false, `{"context":{"country":"NO","id":"a","country":"NO"}}`: false,
 	} {
 		for _, taught := range []string{`{"context":{"id":"a","country":"NO"}}`, `{"context":{"country":"NO","id":"a"}}`} {
-			_, err := r.DecodeLogged([]byte(taught))
-			require.NoError(t, err)
+			require.NoError(t, r.Read([]byte(taught), new(signon.Logged), nil))
 		}
-		require.Equal(t, quickly, r.quickly([]byte(text), new(Logged), nil), "%s", text)
+		require.Equal(t, quickly, r.quickly([]byte(text), new(signon.Logged), nil), "%s", text)
 	}
 }
 
-// TestEveryFieldHasASlot holds the table of what is read quickly against the JSON of a request.
-func TestEveryFieldHasASlot(t *testing.T) {
-	paths := []string{""}
-	var walk func(of reflect.Type, path string)
-	walk = func(of reflect.Type, path string) {
-		if of.Kind() == reflect.Pointer {
-			of = of.Elem()
+// TestEveryFieldIsKnown holds the table of fields against the JSON of a line that states everything.
+func TestEveryFieldIsKnown(t *testing.T) {
+	var whole signon.Logged
+	fill(t, reflect.ValueOf(&whole).Elem())
+	text, err := json.Marshal(whole)
+	require.NoError(t, err)
+	paths := []string{"context/device/" + someName}
+	var value any
+	require.NoError(t, json.Unmarshal(text, &value))
+	var walk func(value any, path string)
+	walk = func(value any, path string) {
+		paths = append(paths, path)
+		if f := fieldAt(path); f != nil && f.kind == library {
+			return
 		}
-		if of.Kind() == reflect.Slice && of.Elem().Kind() != reflect.Uint8 {
-			paths = append(paths, path+"/*")
-			walk(of.Elem(), path+"/*")
-		}
-		for i := 0; of.Kind() == reflect.Struct && i < of.NumField(); i++ {
-			if name, _, _ := strings.Cut(of.Field(i).Tag.Get("json"), ","); name != "" {
-				field := strings.TrimPrefix(path+"/"+name, "/")
-				paths = append(paths, field)
-				if slots[field] != slotLibrary {
-					walk(of.Field(i).Type, field)
-				}
+		switch v := value.(type) {
+		case map[string]any:
+			for name := range v {
+				walk(v[name], strings.TrimPrefix(path+"/"+name, "/"))
 			}
+		case []any:
+			walk(v[0], path+"/*")
 		}
 	}
-	walk(reflect.TypeFor[request](), "")
-	require.ElementsMatch(t, paths, slices.Collect(maps.Keys(slots)))
+	walk(value, "")
+	require.ElementsMatch(t, append(slices.Collect(maps.Keys(fields)), "context/device/"+someName, "context/device/"+someName), paths)
 }
 
-// TestSpaceServesAgain reads requests of many shapes into one space, freed between them, and into none.
-func TestSpaceServesAgain(t *testing.T) {
+const someName = "colour"
+
+// fill gives every field of a struct some value that it may have.
+func fill(t *testing.T, v reflect.Value) {
+	switch at := v.Addr().Interface().(type) {
+	case *time.Time:
+		*at = time.Date(2026, 11, 23, 8, 15, 0, 0, time.UTC)
+		return
+	case *netip.Addr:
+		*at = netip.MustParseAddr("192.0.2.1")
+		return
+	case *signon.YesNo:
+		*at = signon.Yes
+		return
+	case *signon.Client:
+		*at = signon.Browser
+		return
+	case *signon.ConsentFor:
+		*at = signon.ForGroup
+		return
+	case *map[string]any:
+		*at = map[string]any{someName: "red"}
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString("NO")
+	case reflect.Bool:
+		v.SetBool(true)
+	case reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+		fill(t, v.Elem())
+	case reflect.Slice:
+		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		fill(t, v.Index(0))
+	case reflect.Struct:
+		for i := range v.NumField() {
+			fill(t, v.Field(i))
+		}
+	case reflect.Float64, reflect.Uint8:
+	default:
+		t.Fatalf("a line has a %s", v.Type())
+	}
+}
+
+// TestArenaServesAgain reads lines of many shapes into one arena, freed between them, and into none.
+func TestArenaServesAgain(t *testing.T) {
 	cut := []string{`"managed":true,`, `,"reported":"2026-10-26T05:00:00Z"`, `"password",`, `"session":{"id":"w","started":"2026-10-26T05:30:49+01:00"},`, `,"app":"a"`,
 		`"evidence":[{"method":"password","time":"2026-10-26T05:30:49+01:00","session":"w","device":"d","app":"a"}],`, `"country":"NO",`}
 	var r Reader
-	var space Space
+	var arena Arena
 	for i := range 4 << len(cut) {
 		text := logged
 		for bit, part := range cut {
@@ -167,13 +213,13 @@ func TestSpaceServesAgain(t *testing.T) {
 				text = strings.Replace(text, part, "", 1)
 			}
 		}
-		var l, other Logged
-		require.NoError(t, r.DecodeLoggedInto([]byte(text), &l, &space))
-		require.NoError(t, r.DecodeLoggedInto([]byte(logged), &other, &space))
-		alone, err := DecodeLogged([]byte(text))
+		var l, other signon.Logged
+		require.NoError(t, r.Read([]byte(text), &l, &arena))
+		require.NoError(t, r.Read([]byte(logged), &other, &arena))
+		alone, err := signon.DecodeLogged([]byte(text))
 		require.NoError(t, err)
 		require.Equal(t, alone, l, "%s", text)
-		space.Free()
+		arena.Free()
 	}
 }
 
@@ -182,12 +228,11 @@ func TestReadersLearnWithinBounds(t *testing.T) {
 	var r Reader
 	for i := range 20_000 {
 		line := strings.Replace(logged, `"agent"`, fmt.Sprintf(`"%x"`, i*i), 1)
-		_, err := r.DecodeLogged([]byte(line))
-		require.NoError(t, err)
+		require.NoError(t, r.Read([]byte(line), new(signon.Logged), nil))
 	}
 	require.LessOrEqual(t, r.shapes.learned, mostLearned+mostOfOne)
 	require.Less(t, len(r.shapes.states), 5000)
-	require.True(t, r.quickly([]byte(strings.Replace(logged, `"agent"`, `"0"`, 1)), new(Logged), nil), "what was learned stays")
+	require.True(t, r.quickly([]byte(strings.Replace(logged, `"agent"`, `"0"`, 1)), new(signon.Logged), nil), "what was learned stays")
 }
 
 func FuzzReadQuickly(f *testing.F) {
@@ -202,17 +247,17 @@ func FuzzReadQuickly(f *testing.F) {
 
 // TestQuickStringsStay reads many requests, whose strings must not change under each other.
 func TestQuickStringsStay(t *testing.T) {
-	var kept []Logged
+	var kept []signon.Logged
 	var r Reader
-	var space Space
+	var arena Arena
 	for i := range 5000 {
-		var l Logged
+		var l signon.Logged
 		line := strings.ReplaceAll(logged, "s-1", strings.Repeat("x", i%997)+"-"+strings.Repeat("y", i%31))
 		line = strings.ReplaceAll(line, "mira.holt", fmt.Sprintf("mira.holt.%d.of.eastholm", i%9))
-		require.NoError(t, r.DecodeLoggedInto([]byte(line), &l, &space))
+		require.NoError(t, r.Read([]byte(line), &l, &arena))
 		kept = append(kept, l)
 		if i%7 == 0 {
-			space.Free()
+			arena.Free()
 		}
 	}
 	for i, l := range kept {
@@ -221,20 +266,22 @@ func TestQuickStringsStay(t *testing.T) {
 	}
 }
 
-func BenchmarkDecodeBesideLibrary(b *testing.B) {
+func BenchmarkReadBesideLibrary(b *testing.B) {
 	b.Run("quick", func(b *testing.B) {
 		b.ReportAllocs()
+		var r Reader
+		var arena Arena
 		for b.Loop() {
-			if _, err := DecodeLogged([]byte(logged)); err != nil {
+			if err := r.Read([]byte(logged), new(signon.Logged), &arena); err != nil {
 				b.Fatal(err)
 			}
+			arena.Free()
 		}
 	})
 	b.Run("library", func(b *testing.B) {
 		b.ReportAllocs()
 		for b.Loop() {
-			var r request
-			if err := json.Unmarshal([]byte(logged), &r); err != nil {
+			if _, err := signon.DecodeLogged([]byte(logged)); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -247,11 +294,11 @@ func TestNothingPointsIntoTheLine(t *testing.T) {
 		`"consent":{"client":"notes","publisher":"Fern","scopes":["read"]},"evidence":[{"method":"password","time":"2026-10-26T05:30:49.25+01:00"}]}}`
 	var r Reader
 	for _, text := range []string{logged, logged, stated, stated, strings.ReplaceAll(logged, "s-1", strings.Repeat("s", 999))} {
-		var space Space
-		var got Logged
+		var arena Arena
+		var got signon.Logged
 		line := []byte(text)
-		require.NoError(t, r.DecodeLoggedInto(line, &got, &space))
-		want, err := DecodeLogged([]byte(text))
+		require.NoError(t, r.Read(line, &got, &arena))
+		want, err := signon.DecodeLogged([]byte(text))
 		require.NoError(t, err)
 		clear(line)
 		require.Equal(t, want, got)
