@@ -260,14 +260,14 @@ func (r *request) why() string {
 	for _, e := range r.Decision.Explanation.Deciding {
 		list = append(list, fmt.Sprintf("%s %q", e.Policy, e.Case))
 	}
-	switch r.Decision.Explanation.Ground {
-	case signon.GroundIdentity:
+	switch ground := r.Decision.Explanation.Ground; {
+	case ground.Identity():
 		return r.Decision.Message
-	case signon.GroundBreakGlass:
+	case ground == signon.GroundBreakGlass:
 		list = append(list, "break-glass")
-	case signon.GroundUnmatched:
+	case ground == signon.GroundUnmatched:
 		list = append(list, "unmatched")
-	case signon.GroundFloor:
+	case ground == signon.GroundFloor:
 		list = append(list, "floor")
 	}
 	slices.Sort(list)

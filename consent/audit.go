@@ -66,18 +66,18 @@ func (o *operation) auditAll() (checked int, found []Finding, err error) {
 
 // audit decides anew on some consents.
 func (o *operation) audit(list []*Consent, clients map[string]*Client, now time.Time) (found []Finding, err error) {
-	var course engine.Course
+	var trace engine.Trace
 	for _, c := range list {
 		so := o.again(c, clients[c.Client], now)
 		err := so.Validate()
 		if err == nil {
-			err = o.engine.Follow(o.ctx, &so, &course)
+			err = o.engine.Trace(o.ctx, &so, &trace)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", c.ID, err)
 		}
 		f := Finding{Consent: c, Outcome: signon.Grant}
-		f.look(&course)
+		f.look(&trace)
 		fails, err := o.fails(&f)
 		if err != nil {
 			return nil, err
@@ -100,16 +100,16 @@ func (o *operation) again(c *Consent, client *Client, now time.Time) signon.Sign
 
 // look finds what stands against a consent: a case that blocks, whatever is proven, or one
 // that sends it to review.
-func (f *Finding) look(course *engine.Course) {
-	if p := course.Person; p != nil && p.BreakGlass {
+func (f *Finding) look(trace *engine.Trace) {
+	switch ground := trace.Ground; {
+	case ground == signon.GroundBreakGlass:
 		return
-	}
-	if !course.Asked || course.Unmatched && course.Outcome == signon.Block {
+	case ground.Identity(), ground == signon.GroundUnmatched && trace.Outcome == signon.Block:
 		f.Outcome, f.Policy = signon.Block, "unmatched"
 		return
 	}
-	for i := range course.Steps {
-		step := &course.Steps[i]
+	for i := range trace.Cases {
+		step := &trace.Cases[i]
 		if step.Stage != rulebook.Enforce || !step.Sure { // where she was, say, is not known today
 			continue
 		}

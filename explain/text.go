@@ -187,14 +187,14 @@ func (v *verdict) decided() {
 		v.entry(label, e)
 		label = "and"
 	}
-	switch x.Ground {
-	case signon.GroundIdentity:
+	switch ground := x.Ground; {
+	case ground.Identity():
 		v.row(label, "before any policy was asked%s", v.nearest())
-	case signon.GroundBreakGlass:
+	case ground == signon.GroundBreakGlass:
 		v.row(label, "break-glass asks for %s", v.d.Demands[0].Demand)
-	case signon.GroundUnmatched:
+	case ground == signon.GroundUnmatched:
 		v.row(label, "no policy surely spoke: the rulebook's unmatched is %s", v.d.Outcome)
-	case signon.GroundFloor:
+	case ground == signon.GroundFloor:
 		if len(x.Deciding) > 0 {
 			return // what the floor asks for is asked for anyway
 		}
@@ -428,16 +428,16 @@ func By(d *signon.Decision) string {
 	for _, e := range d.Explanation.Deciding {
 		list = append(list, fmt.Sprintf("%s %q", e.Policy, e.Case))
 	}
-	switch d.Explanation.Ground {
-	case signon.GroundFloor:
+	switch ground := d.Explanation.Ground; {
+	case ground == signon.GroundFloor:
 		if len(list) == 0 {
 			list = append(list, "the floor")
 		}
-	case signon.GroundUnmatched:
+	case ground == signon.GroundUnmatched:
 		list = append(list, "unmatched")
-	case signon.GroundBreakGlass:
+	case ground == signon.GroundBreakGlass:
 		list = append(list, "the emergency accounts' demand")
-	case signon.GroundIdentity:
+	case ground.Identity():
 		list = append(list, "who signs on")
 	}
 	return strings.Join(list, ", ")

@@ -196,7 +196,7 @@ type comparer struct {
 
 // side is what one rulebook made of the sign-on at hand.
 type side struct {
-	engine.Course
+	engine.Trace
 	deciding []string
 }
 
@@ -208,20 +208,13 @@ func newComparer(shared *comparing) *comparer {
 // decides notes what decided.
 func (s *side) decides() {
 	s.deciding = s.deciding[:0]
-	for i := range s.Steps {
-		if step := &s.Steps[i]; step.Decides {
+	for i := range s.Cases {
+		if step := &s.Cases[i]; step.Decides {
 			s.deciding = append(s.deciding, caseName(step.Policy, step.Case))
 		}
 	}
-	switch {
-	case s.Person == nil:
-		s.deciding = append(s.deciding, "the user is not known")
-	case s.Disabled():
-		s.deciding = append(s.deciding, "the user is disabled")
-	case s.Unmatched:
-		s.deciding = append(s.deciding, "unmatched")
-	case s.Floor:
-		s.deciding = append(s.deciding, "the floor")
+	if s.Ground != signon.GroundPolicies {
+		s.deciding = append(s.deciding, s.Ground.String())
 	}
 }
 
@@ -240,7 +233,7 @@ func (c *comparer) take(lane []*turn) error {
 func (c *comparer) compare(t *turn) error {
 	both := [2]learner{c.before, c.after}
 	for i := range both {
-		if err := both[i].engine.Follow(c.ctx, &t.SignOn, &c.sides[i].Course); err != nil {
+		if err := both[i].engine.Trace(c.ctx, &t.SignOn, &c.sides[i].Trace); err != nil {
 			c.counted.Refused++
 			return nil
 		}

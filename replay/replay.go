@@ -92,7 +92,7 @@ type worker struct {
 
 // decided is how a sign-on was decided.
 type decided struct {
-	engine.Course
+	engine.Trace
 	counts bool // it is among those asked for
 }
 
@@ -114,7 +114,7 @@ func (w *worker) take(lane []*turn) error {
 		}
 		for i, t := range turns {
 			if d := &w.hand[i]; d.counts {
-				w.tally.count(&t.Line, &d.Course)
+				w.tally.count(&t.Line, &d.Trace)
 			}
 		}
 	}
@@ -125,7 +125,7 @@ func (w *worker) take(lane []*turn) error {
 func (w *worker) decide(t *turn, d *decided) error {
 	so, o := &t.SignOn, &w.run.options
 	d.counts = false
-	if err := w.run.engine.Follow(w.run.ctx, so, &d.Course); err != nil {
+	if err := w.run.engine.Trace(w.run.ctx, so, &d.Trace); err != nil {
 		w.tally.Refused++
 		return nil
 	}

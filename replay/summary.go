@@ -116,7 +116,7 @@ func newReasoning(rb *rulebook.Rulebook) Reasoning {
 }
 
 // count counts one decision.
-func (s *Summary) count(l *Line, c *engine.Course) {
+func (s *Summary) count(l *Line, c *engine.Trace) {
 	so, outcome := &l.SignOn, c.Outcome
 	if so.Action == rulebook.Consent {
 		s.consent(l, c)
@@ -135,8 +135,8 @@ func (s *Summary) count(l *Line, c *engine.Course) {
 			person.Looser++
 		}
 	}
+	s.ground(c)
 	if c.Person == nil {
-		at(s.Grounds, "the user is not known")[outcome]++
 		return
 	}
 	s.country.at(s.Countries, c.Country)[outcome]++
@@ -148,12 +148,11 @@ func (s *Summary) count(l *Line, c *engine.Course) {
 	if !inSome {
 		s.Elsewhere[outcome]++
 	}
-	s.ground(c)
-	s.steps(so.User, c, &s.Reasoning)
+	s.cases(so.User, c, &s.Reasoning)
 }
 
 // consent counts a request for consent.
-func (s *Summary) consent(l *Line, c *engine.Course) {
+func (s *Summary) consent(l *Line, c *engine.Trace) {
 	t, outcome := &s.Consents, c.Outcome
 	t.Outcomes[outcome]++
 	if l.Recorded {
@@ -164,41 +163,24 @@ func (s *Summary) consent(l *Line, c *engine.Course) {
 		client = l.Consent.Client
 	}
 	at(t.Clients, client)[outcome]++
-	if c.Person == nil {
-		at(t.Grounds, "the user is not known")[outcome]++
-		return
-	}
 	t.ground(c)
-	s.steps(l.User, c, &t.Reasoning)
+	s.cases(l.User, c, &t.Reasoning)
 }
 
 // ground counts what decided beside policies.
-func (s *Reasoning) ground(c *engine.Course) {
-	ground := ""
-	switch {
-	case c.Disabled():
-		ground = "the user is disabled"
-	case !c.Asked && c.Person.BreakGlass:
-		ground = "an emergency account"
-	case !c.Asked:
-		ground = "the app or action is not known"
-	case c.Unmatched:
-		ground = "no policy spoke: unmatched"
-	case c.Floor:
-		ground = "the floor"
-	default:
-		return
+func (s *Reasoning) ground(c *engine.Trace) {
+	if c.Ground != signon.GroundPolicies {
+		at(s.Grounds, c.Ground.String())[c.Outcome]++
 	}
-	at(s.Grounds, ground)[c.Outcome]++
 }
 
-// steps counts the cases that were heard, and what those on watch would have done.
-func (s *Summary) steps(user string, c *engine.Course, to *Reasoning) {
+// cases counts the cases that counted, and what those on watch would have done.
+func (s *Summary) cases(user string, c *engine.Trace, to *Reasoning) {
 	outcome := c.Outcome
 	var watched, decided *rulebook.Policy
 	var would wouldBe
-	for i := range c.Steps {
-		step := &c.Steps[i]
+	for i := range c.Cases {
+		step := &c.Cases[i]
 		if step.Policy != watched && watched != nil {
 			s.watch(watched, user, would, outcome)
 			watched = nil

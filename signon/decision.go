@@ -144,12 +144,28 @@ type Ground uint8
 
 // The grounds.
 const (
-	GroundPolicies   Ground = iota // policies alone
-	GroundIdentity                 // the user, app or action is not known, or the user is disabled
-	GroundBreakGlass               // the demand of the emergency accounts
-	GroundUnmatched                // no policy surely spoke
-	GroundFloor                    // the floor
+	GroundPolicies      Ground = iota // policies alone
+	GroundUnknownUser                 // none is named, or known
+	GroundDisabledUser                // the user is disabled
+	GroundUnknownTarget               // no app is named, or it or the action is not known
+	GroundBreakGlass                  // the demand of the emergency accounts
+	GroundUnmatched                   // no policy surely spoke
+	GroundFloor                       // the floor
 )
+
+var grounds = [...]string{"policies", "the user is not known", "the user is disabled", "the app or action is not known", "an emergency account",
+	"no policy spoke: unmatched", "the floor"}
+
+// String tells the ground in a few words; of what is no ground, "Ground(9)".
+func (g Ground) String() string {
+	if int(g) < len(grounds) {
+		return grounds[g]
+	}
+	return fmt.Sprintf("Ground(%d)", uint8(g))
+}
+
+// Identity reports whether it was decided by who signs on to what, before any policy was asked.
+func (g Ground) Identity() bool { return g >= GroundUnknownUser && g <= GroundUnknownTarget }
 
 // Entry is one case of a policy that applied: one that was unknown, or the one taken.
 type Entry struct {

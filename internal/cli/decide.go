@@ -291,7 +291,7 @@ func (s *session) summary(so *signon.SignOn, d *signon.Decision) {
 	switch {
 	case d.Error != "":
 		s.out.Printf("%s  %s  %s\n", id, outcome, d.Error)
-	case d.Explanation.Ground == signon.GroundIdentity:
+	case d.Explanation.Ground.Identity():
 		s.out.Printf("%s  %s  %s\n", id, outcome, d.Message)
 	default:
 		s.out.Printf("%s  %s  %s to %s, by %s\n", id, outcome, orNobody(so.User), orNobody(so.App), explain.By(d))

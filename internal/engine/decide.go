@@ -11,15 +11,15 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// heard is a case of an applying policy: one that was unknown, or the one taken.
-type heard struct {
+// candidate is a case of an applying policy: one that was unknown, or the one taken.
+type candidate struct {
 	policy *policy
 	kase   *rulebook.Case
-	terms  *demand.Terms // on which its demand, if any, is made; once it is settled
+	terms  *demand.Terms // on which its demand, if any, is made; once it is ruled on
 	stage  rulebook.Stage
 	sure   bool
 
-	settled bool           // whether the two below are worked out
+	ruled   bool           // whether the two below are worked out
 	outcome signon.Outcome // what the case comes to, its demand asked
 	met     bool           // whether its demand, if any, is met
 }
@@ -41,17 +41,17 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	if action == "" {
 		action = rulebook.SignOn
 	}
-	stop, err := f.identify(action)
+	stop, ground, err := f.identify(action)
 	switch {
 	case err != nil:
 		return err
-	case stop != "":
+	case ground != signon.GroundPolicies:
 		d.Message = stop
 		if d.Explanation != nil {
 			d.Explanation.BuiltIn = true
-			d.Explanation.Ground = signon.GroundIdentity
+			d.Explanation.Ground = ground
 		}
-		f.noneAsked(d)
+		f.noneAsked(d, ground)
 		return nil
 	}
 	if err := f.checkStated(); err != nil {
@@ -60,14 +60,14 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	f.gather(d)
 	if f.person.BreakGlass {
 		f.breakGlass(d)
-		f.noneAsked(d)
+		f.noneAsked(d, signon.GroundBreakGlass)
 		return nil
 	}
 	f.waive()
-	f.heard = f.listen(f.index, f.heard[:0], d.Explanation != nil || f.course != nil)
-	r := f.settle(f.heard, false)
-	if f.course != nil { // whoever counts needs no words
-		f.relate(f.course, r.outcome, &r)
+	f.candidates = f.gatherCandidates(f.index, f.candidates[:0], d.Explanation != nil || f.trace != nil)
+	r := f.rule(f.candidates, false)
+	if f.trace != nil { // whoever counts needs no words
+		f.fillTrace(f.trace, r.outcome, f.groundOf(&r))
 		return nil
 	}
 	f.write(d, &r)
@@ -77,10 +77,10 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	return nil
 }
 
-// noneAsked tells the course of a decision for which no policy was asked to who follows it.
-func (f *frame) noneAsked(d *signon.Decision) {
-	if f.course != nil {
-		f.relate(f.course, d.Outcome, nil)
+// noneAsked traces a decision for which no policy was asked.
+func (f *frame) noneAsked(d *signon.Decision, ground signon.Ground) {
+	if f.trace != nil {
+		f.fillTrace(f.trace, d.Outcome, ground)
 	}
 }
 
@@ -92,28 +92,29 @@ func (f *frame) begin(so *signon.SignOn) {
 	}
 }
 
-// identify finds the user, the app and the action; stop says which of them is not known.
-func (f *frame) identify(action string) (stop string, err error) {
+// identify finds the user, the app and the action. Where one of them stops the sign-on, stop says so
+// to the person, and ground is no longer that policies decide.
+func (f *frame) identify(action string) (stop string, ground signon.Ground, err error) {
 	if f.person, err = f.who(); err != nil {
-		return "", fmt.Errorf("the user %q cannot be looked up: %w", f.so.User, err)
+		return "", ground, fmt.Errorf("the user %q cannot be looked up: %w", f.so.User, err)
 	}
 	target, declared := f.e.targets[f.so.App]
 	switch {
 	case f.so.User == "":
-		return "No user is named.", nil
+		return "No user is named.", signon.GroundUnknownUser, nil
 	case f.person == nil:
-		return fmt.Sprintf("The user %q is not known.", f.so.User), nil
+		return fmt.Sprintf("The user %q is not known.", f.so.User), signon.GroundUnknownUser, nil
 	case f.person.Active == known.False:
-		return fmt.Sprintf("The user %q is disabled.", f.so.User), nil
+		return fmt.Sprintf("The user %q is disabled.", f.so.User), signon.GroundDisabledUser, nil
 	case f.so.App == "":
-		return "No app is named.", nil
+		return "No app is named.", signon.GroundUnknownTarget, nil
 	case !declared:
-		return fmt.Sprintf("The app %q is not known.", f.so.App), nil
+		return fmt.Sprintf("The app %q is not known.", f.so.App), signon.GroundUnknownTarget, nil
 	}
 	if f.target, f.index = target, target.index(action); f.index == nil {
-		return fmt.Sprintf("The action %q is not known.", action), nil
+		return fmt.Sprintf("The action %q is not known.", action), signon.GroundUnknownTarget, nil
 	}
-	return "", nil
+	return "", signon.GroundPolicies, nil
 }
 
 // who finds the user, who in a log is often the one of the sign-on before.
@@ -170,18 +171,18 @@ func (f *frame) gather(d *signon.Decision) {
 			p.Records = append(p.Records, demand.Record{Method: id, Time: e.Time, Session: e.Session, Device: e.Device, App: e.App})
 		}
 	}
-	f.tellStrange(d)
+	f.noticeUnknownMethods(d)
 }
 
-// mostStrange is how many methods that are not known are told by name.
-const mostStrange = 20
+// mostUnknown is how many methods that are not known are told by name.
+const mostUnknown = 20
 
-// tellStrange gives a notice of each method that is not known, and so counts for nothing.
-func (f *frame) tellStrange(d *signon.Decision) {
-	for _, name := range f.strange[:min(len(f.strange), mostStrange)] {
+// noticeUnknownMethods gives a notice of each method that is not known, and so counts for nothing.
+func (f *frame) noticeUnknownMethods(d *signon.Decision) {
+	for _, name := range f.unknownMethods[:min(len(f.unknownMethods), mostUnknown)] {
 		d.Notices = append(d.Notices, fmt.Sprintf("The method %q is not known and counts for nothing.", name))
 	}
-	if more := len(f.strange) - mostStrange; more > 0 {
+	if more := len(f.unknownMethods) - mostUnknown; more > 0 {
 		d.Notices = append(d.Notices, fmt.Sprintf("Nor are %d more, which count for nothing.", more))
 	}
 }
@@ -218,7 +219,7 @@ func (f *frame) methodID(name string) (int, bool) {
 			f.noted = map[string]bool{}
 		}
 		f.noted[name] = true
-		f.strange = append(f.strange, name)
+		f.unknownMethods = append(f.unknownMethods, name)
 	}
 	return 0, false
 }
@@ -260,8 +261,8 @@ func (f *frame) concerns(w *rulebook.Waiver) bool {
 	return w.Who.Holds(f.person) && (w.When == nil || w.When.Eval(f) == known.True)
 }
 
-// listen walks the cases of every policy that applies; watched says whether those on watch count.
-func (f *frame) listen(x *index, list []heard, watched bool) []heard {
+// gatherCandidates walks the cases of every policy that applies; watched says whether those on watch count.
+func (f *frame) gatherCandidates(x *index, list []candidate, watched bool) []candidate {
 	f.matched = x.matching(f.person, f.matched[:0])
 	for _, p := range f.matched {
 		stage := rulebook.Enforce
@@ -269,23 +270,23 @@ func (f *frame) listen(x *index, list []heard, watched bool) []heard {
 			stage = p.StageOf(f.person, f.now)
 		}
 		if stage == rulebook.Enforce || stage == rulebook.Watch && watched {
-			list = f.walk(p, stage, list)
+			list = f.addCandidates(p, stage, list)
 		}
 	}
 	return list
 }
 
-// walk takes the first case that is true, and keeps those before it that are unknown.
-func (f *frame) walk(p *policy, stage rulebook.Stage, list []heard) []heard {
+// addCandidates takes the first case that is true, and keeps those before it that are unknown.
+func (f *frame) addCandidates(p *policy, stage rulebook.Stage, list []candidate) []candidate {
 	for i, when := range p.conditions {
 		switch when.Eval(f) {
 		case known.Unknown:
-			list = append(list, heard{policy: p, kase: &p.Cases[i], stage: stage})
+			list = append(list, candidate{policy: p, kase: &p.Cases[i], stage: stage})
 		case known.True:
-			return append(list, heard{policy: p, kase: &p.Cases[i], stage: stage, sure: true})
+			return append(list, candidate{policy: p, kase: &p.Cases[i], stage: stage, sure: true})
 		}
 	}
-	return append(list, heard{policy: p, kase: &p.Cases[len(p.conditions)], stage: stage, sure: true})
+	return append(list, candidate{policy: p, kase: &p.Cases[len(p.conditions)], stage: stage, sure: true})
 }
 
 // termsOf are the terms on which a policy makes its demands of this person.
@@ -304,8 +305,8 @@ func (f *frame) termsOf(p *policy) *demand.Terms {
 func (f *frame) MayEnrol() bool {
 	if f.enrol == unasked {
 		f.enrol = asking
-		f.enrolled = f.listen(f.target.index(rulebook.EnrolMethod), f.enrolled[:0], false)
-		r := f.settle(f.enrolled, false)
+		f.enrolled = f.gatherCandidates(f.target.index(rulebook.EnrolMethod), f.enrolled[:0], false)
+		r := f.rule(f.enrolled, false)
 		f.enrol = refused
 		if r.outcome != signon.Block {
 			f.enrol = allowed

@@ -17,9 +17,9 @@ import (
 func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	x := d.Explanation
 	var watched []signon.Entry
-	applies := make(map[*rulebook.Policy]bool, len(f.heard))
-	for i := range f.heard {
-		h := &f.heard[i]
+	applies := make(map[*rulebook.Policy]bool, len(f.candidates))
+	for i := range f.candidates {
+		h := &f.candidates[i]
 		applies[h.policy.Policy] = true
 		e := f.entry(h)
 		x.Policies = append(x.Policies, e)
@@ -39,14 +39,9 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 		x.Waivers = append(x.Waivers, w.Name)
 	}
 	x.Lapsed = f.lapsed()
-	switch {
-	case r.floorAsked && r.floor == r.outcome && r.outcome != signon.Grant:
-		x.Ground = signon.GroundFloor
-	case r.unmatched && r.outcome == f.rb.Unmatched:
-		x.Ground = signon.GroundUnmatched
-	}
+	x.Ground = f.groundOf(r)
 	if watched != nil {
-		x.Watch = &signon.Watch{Outcome: f.settle(f.heard, true).outcome, Policies: watched}
+		x.Watch = &signon.Watch{Outcome: f.rule(f.candidates, true).outcome, Policies: watched}
 	}
 	x.Known = f.known(d.Next)
 	if f.rb.Risk != nil {
@@ -73,7 +68,7 @@ func (f *frame) wouldLift(w *rulebook.Waiver, a demand.Asked) bool {
 	return a.Demand.Met(&f.proof, &terms) || !a.Demand.CanBeMet(&f.proof, a.Terms) && a.Demand.CanBeMet(&f.proof, &terms)
 }
 
-func (f *frame) entry(h *heard) signon.Entry {
+func (f *frame) entry(h *candidate) signon.Entry {
 	return signon.Entry{Policy: h.policy.Name, Stage: h.stage.String(), Case: h.kase.Label, Outcome: h.kase.Word,
 		Sure: h.sure, Why: f.whyCase(h), At: h.kase.Pos.File + ":" + strconv.Itoa(int(h.kase.Pos.Line))}
 }
@@ -81,7 +76,7 @@ func (f *frame) entry(h *heard) signon.Entry {
 // mostPassed is how many of the cases that an "otherwise" passed over are told.
 const mostPassed = 3
 
-func (f *frame) whyCase(h *heard) string {
+func (f *frame) whyCase(h *candidate) string {
 	if h.kase.When != nil {
 		return condition.Why(h.kase.When, f)
 	}

@@ -22,21 +22,21 @@ import (
 // frame is one sign-on while it is decided: its facts, worked out when they are first asked
 // for, and the space to work in. Frames are used again.
 type frame struct {
-	e        *Engine
-	rb       *rulebook.Rulebook
-	ctx      context.Context // of who asks, for the sources
-	failed   error           // the first of a source
-	so       *signon.SignOn
-	now      time.Time
-	person   *rulebook.Person
-	target   *target
-	index    *index          // of the target, for the action
-	course   *Course         // of the decision, for who follows it; nil for nobody
-	followed signon.Decision // on what is followed
-	proof    demand.Proof
-	lifts    []*demand.Lift
-	waived   []*rulebook.Waiver // in force
-	enrol    enrolment
+	e      *Engine
+	rb     *rulebook.Rulebook
+	ctx    context.Context // of who asks, for the sources
+	failed error           // the first of a source
+	so     *signon.SignOn
+	now    time.Time
+	person *rulebook.Person
+	target *target
+	index  *index          // of the target, for the action
+	trace  *Trace          // of the decision, for who asked for one; nil for nobody
+	traced signon.Decision // what is traced
+	proof  demand.Proof
+	lifts  []*demand.Lift
+	waived []*rulebook.Waiver // in force
+	enrol  enrolment
 
 	device    *signon.Device // merged with the inventory's record; never nil
 	merged    signon.Device
@@ -50,22 +50,22 @@ type frame struct {
 	risk      lazy[known.Interval]
 	baselines []lazy[known.Truth]
 
-	lists  recent[set.Set]        // the networks of addresses
-	places recent[place.Location] // where they are, by the rulebook's own files
+	lists  addressCache[set.Set]        // the networks of addresses
+	places addressCache[place.Location] // where they are, by the rulebook's own files
 
 	last       *rulebook.Person // the person found before, where all are the rulebook's
 	lastDevice string           // the device found before in the rulebook's own inventory,
 	lastRecord *posture.Record  // and its record
 
-	heard    []heard
-	enrolled []heard // while it is asked whether the user may enrol
-	terms    []demand.Terms
-	unmet    []demand.Asked
-	planner  demand.Planner
-	matched  []*policy
+	candidates []candidate
+	enrolled   []candidate // while it is asked whether the user may enrol
+	terms      []demand.Terms
+	unmet      []demand.Asked
+	planner    demand.Planner
+	matched    []*policy
 
-	strange []string        // methods that the rulebook does not know, each once
-	noted   map[string]bool // the same
+	unknownMethods []string        // methods that the rulebook does not know, each once
+	noted          map[string]bool // the same
 }
 
 // lazy is a fact that is worked out at most once for a sign-on.
@@ -102,9 +102,9 @@ func (f *frame) release() {
 	p := &f.proof
 	p.Presented, p.Changed, p.Records = 0, false, p.Records[:0]
 	if f.noted != nil {
-		f.strange, f.noted = nil, nil
+		f.unknownMethods, f.noted = nil, nil
 	}
-	f.heard, f.enrolled, f.terms, f.unmet = f.heard[:0], f.enrolled[:0], f.terms[:0], f.unmet[:0]
+	f.candidates, f.enrolled, f.terms, f.unmet = f.candidates[:0], f.enrolled[:0], f.terms[:0], f.unmet[:0]
 }
 
 var _ condition.Facts = (*frame)(nil)

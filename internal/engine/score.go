@@ -20,8 +20,8 @@ import (
 func (e *Engine) Risk(ctx context.Context, so *signon.SignOn, explain func(score int) bool) (risk *signon.Risk, err error) {
 	err = e.withFrame(ctx, func(f *frame) error {
 		f.begin(so)
-		stop, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
-		if err != nil || stop != "" {
+		_, ground, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
+		if err != nil || ground != signon.GroundPolicies {
 			return err
 		}
 		if err := f.checkStated(); err != nil {

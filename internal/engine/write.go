@@ -19,8 +19,8 @@ func (f *frame) write(d *signon.Decision, r *ruling) {
 	d.Outcome = r.outcome
 	f.unmet = f.unmet[:0]
 	var limits limits
-	for i := range f.heard {
-		h := &f.heard[i]
+	for i := range f.candidates {
+		h := &f.candidates[i]
 		if h.stage != rulebook.Enforce || h.kase.Kind == rulebook.Abstain {
 			continue
 		}
@@ -106,8 +106,8 @@ func (f *frame) message(r *ruling) (text string, own bool) {
 		return "Please confirm that it is you.", false
 	}
 	sure, unsure := false, false
-	for i := range f.heard {
-		h := &f.heard[i]
+	for i := range f.candidates {
+		h := &f.candidates[i]
 		switch {
 		case h.stage != rulebook.Enforce || h.kase.Kind != rulebook.Block:
 		case h.sure && h.kase.Message != "":
@@ -128,8 +128,8 @@ func (f *frame) message(r *ruling) (text string, own bool) {
 }
 
 func (f *frame) reviews(d *signon.Decision) {
-	for i := range f.heard {
-		h := &f.heard[i]
+	for i := range f.candidates {
+		h := &f.candidates[i]
 		if h.stage != rulebook.Enforce || h.kase.Kind != rulebook.Review ||
 			slices.ContainsFunc(d.Next, func(s signon.Step) bool { return s.Group == h.kase.Group }) {
 			continue

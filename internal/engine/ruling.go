@@ -16,23 +16,23 @@ type ruling struct {
 	floor      signon.Outcome // what the floor came to, when it was asked
 }
 
-// candidate works out what one case comes to: a step-up is a grant when its demand is met,
+// outcomeOf works out what one case comes to: a step-up is a grant when its demand is met,
 // stays a step-up when it can be met, else is a block.
-func (f *frame) candidate(h *heard) signon.Outcome {
-	if h.settled {
-		return h.outcome
+func (f *frame) outcomeOf(c *candidate) signon.Outcome {
+	if c.ruled {
+		return c.outcome
 	}
-	h.settled = true
-	switch h.kase.Kind {
+	c.ruled = true
+	switch c.kase.Kind {
 	case rulebook.Grant:
-		h.outcome = signon.Grant
+		c.outcome = signon.Grant
 	case rulebook.Review:
-		h.outcome = signon.Review
+		c.outcome = signon.Review
 	case rulebook.StepUp:
-		h.terms = f.termsOf(h.policy)
-		h.outcome, h.met = f.ask(h.kase.Demand, h.terms)
+		c.terms = f.termsOf(c.policy)
+		c.outcome, c.met = f.ask(c.kase.Demand, c.terms)
 	}
-	return h.outcome
+	return c.outcome
 }
 
 func (f *frame) ask(d *demand.Demand, terms *demand.Terms) (outcome signon.Outcome, met bool) {
@@ -45,24 +45,24 @@ func (f *frame) ask(d *demand.Demand, terms *demand.Terms) (outcome signon.Outco
 	return signon.Block, false
 }
 
-// settle finds the strictest candidate among what the enforced policies, and with watched
+// rule finds the strictest candidate among what the enforced policies, and with watched
 // those on watch too, gave; the floor is asked unless something blocks.
-func (f *frame) settle(list []heard, watched bool) (r ruling) {
+func (f *frame) rule(list []candidate, watched bool) (r ruling) {
 	r.outcome = signon.Grant
 	spoken := false
 	for i := 0; i < len(list); {
 		p, speaks := list[i].policy, true
 		counts := watched || list[i].stage == rulebook.Enforce
 		for ; i < len(list) && list[i].policy == p; i++ {
-			h := &list[i]
+			c := &list[i]
 			switch {
 			case !counts:
-			case h.kase.Kind == rulebook.Abstain:
+			case c.kase.Kind == rulebook.Abstain:
 				speaks = false
 			default:
-				r.outcome = min(r.outcome, f.candidate(h))
-				if h.kase.Kind == rulebook.Block && r.hard == nil {
-					r.hard = h.kase
+				r.outcome = min(r.outcome, f.outcomeOf(c))
+				if c.kase.Kind == rulebook.Block && r.hard == nil {
+					r.hard = c.kase
 				}
 			}
 		}
@@ -81,3 +81,14 @@ func (f *frame) settle(list []heard, watched bool) (r ruling) {
 }
 
 var noTerms demand.Terms
+
+// groundOf is what gave the outcome beside or instead of policies.
+func (f *frame) groundOf(r *ruling) signon.Ground {
+	switch {
+	case r.floorAsked && r.floor == r.outcome && r.outcome != signon.Grant:
+		return signon.GroundFloor
+	case r.unmatched && r.outcome == f.rb.Unmatched:
+		return signon.GroundUnmatched
+	}
+	return signon.GroundPolicies
+}

@@ -5,21 +5,21 @@ import (
 	"net/netip"
 )
 
-// recent remembers what is known of the addresses asked about last, where that does not change.
-type recent[T any] struct {
-	slots [1 << recentBits]struct {
+// addressCache remembers what is known of the addresses asked about last, where that does not change.
+type addressCache[T any] struct {
+	slots [1 << cacheBits]struct {
 		addr netip.Addr
 		is   T
 	}
 }
 
-const recentBits = 8
+const cacheBits = 8
 
 // of is what is known of an address, found where it is not remembered.
-func (r *recent[T]) of(addr netip.Addr, find func(netip.Addr) T) T {
+func (r *addressCache[T]) of(addr netip.Addr, find func(netip.Addr) T) T {
 	b := addr.As16()
 	hash := binary.BigEndian.Uint64(b[:8])*31 + binary.BigEndian.Uint64(b[8:])
-	slot := &r.slots[hash*0x9e3779b97f4a7c15>>(64-recentBits)]
+	slot := &r.slots[hash*0x9e3779b97f4a7c15>>(64-cacheBits)]
 	if slot.addr != addr {
 		slot.addr, slot.is = addr, find(addr)
 	}
