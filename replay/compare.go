@@ -83,7 +83,7 @@ func Compare(ctx context.Context, before, after *briskwarden.Rulebook, logs []Lo
 		return nil, err
 	}
 	shared.options, shared.difference = options, differences(shared.before.engine.Rulebook(), shared.after.engine.Rulebook())
-	workers, all, err := takeThrough(ctx, logs, options, func() *comparer { return newComparer(shared) })
+	workers, all, err := runPipeline(ctx, logs, options, func() *comparer { return newComparer(shared) })
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +93,7 @@ func Compare(ctx context.Context, before, after *briskwarden.Rulebook, logs []Lo
 	}
 	c.sort()
 	c.Consents.sort()
-	c.Bad, c.BadLines = all.bad, all.badAll
+	c.Bad, c.BadLines = all.orderer.bad, all.orderer.badAll
 	return c, nil
 }
 
@@ -189,9 +189,9 @@ func caseName(p *rulebook.Policy, k *rulebook.Case) string {
 // comparer compares sign-ons, those of one user in their order.
 type comparer struct {
 	*comparing
-	counted *Comparison
-	lookout lookout
-	sides   [2]side
+	counted    *Comparison
+	prefetcher prefetcher
+	sides      [2]side
 }
 
 // side is what one rulebook made of the sign-on at hand.
@@ -218,10 +218,10 @@ func (s *side) decides() {
 	}
 }
 
-func (c *comparer) take(lane []*turn) error {
-	for turns := range slices.Chunk(lane, together) {
-		c.lookout.see(turns)
-		for _, t := range turns {
+func (c *comparer) process(partition []*entry) error {
+	for entries := range slices.Chunk(partition, batchSize) {
+		c.prefetcher.touch(entries)
+		for _, t := range entries {
 			if err := c.compare(t); err != nil {
 				return err
 			}
@@ -230,7 +230,7 @@ func (c *comparer) take(lane []*turn) error {
 	return nil
 }
 
-func (c *comparer) compare(t *turn) error {
+func (c *comparer) compare(t *entry) error {
 	both := [2]learner{c.before, c.after}
 	for i := range both {
 		if err := both[i].engine.Trace(c.ctx, &t.SignOn, &c.sides[i].Trace); err != nil {
@@ -252,7 +252,7 @@ func (c *comparer) compare(t *turn) error {
 	return nil
 }
 
-func (c *comparer) count(t *turn, from, to signon.Outcome) error {
+func (c *comparer) count(t *entry, from, to signon.Outcome) error {
 	n := &c.counted.Difference
 	if t.Action == rulebook.Consent {
 		n = &c.counted.Consents

@@ -2,11 +2,22 @@
 package replay
 
 import (
+	"bufio"
+	"bytes"
+	"cmp"
 	"io"
+	"slices"
+	"time"
 
 	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/signon"
 )
+
+// Log is a sign-on log to be read.
+type Log struct {
+	Name string
+	In   io.Reader
+}
 
 // Line is a line of a sign-on log.
 type Line struct {
@@ -35,4 +46,37 @@ func Each(in io.Reader, file string, f func(*Line) error, bad func(BadLine)) err
 		}
 		return f(&Line{File: file, Number: n, Logged: *l})
 	})
+}
+
+// ahead is how much of a log is looked at to find its first sign-on.
+const ahead = 64 << 10
+
+// ordered puts logs in the order of their first sign-ons, whatever order they are named in.
+func ordered(logs []Log) []Log {
+	type dated struct {
+		Log
+		first time.Time
+	}
+	list := make([]dated, len(logs))
+	for i, l := range logs {
+		in := bufio.NewReaderSize(l.In, ahead) // less than a block, which is then read past it
+		list[i] = dated{Log{l.Name, in}, firstTime(in)}
+	}
+	slices.SortStableFunc(list, func(a, b dated) int { return cmp.Or(a.first.Compare(b.first), cmp.Compare(a.Name, b.Name)) })
+	out := make([]Log, len(list))
+	for i, d := range list {
+		out[i] = d.Log
+	}
+	return out
+}
+
+// firstTime is the time of the first line near the beginning that can be read.
+func firstTime(in *bufio.Reader) time.Time {
+	begin, _ := in.Peek(ahead)
+	for line := range bytes.Lines(bytes.TrimPrefix(begin, []byte("\ufeff"))) {
+		if l, err := signon.DecodeLogged(line); err == nil && !l.Time.IsZero() {
+			return l.Time
+		}
+	}
+	return time.Time{}
 }

@@ -1,86 +1,59 @@
 package replay
 
+// The first two stages of a replay: blocks of logs are read, and their lines decoded.
+
 import (
-	"bufio"
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"hash/maphash"
 	"io"
 	"slices"
 	"sync"
-	"time"
+	"sync/atomic"
 
 	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/internal/lines"
-	"briskwarden.example/briskwarden/signon"
 )
 
-// Log is a sign-on log to be read.
-type Log struct {
-	Name string
-	In   io.Reader
-}
+// blockSize is the size in bytes of the blocks in which logs are read: small, so that one is still
+// in the processor's cache when it is decided.
+const blockSize = 256 << 10
 
-// The size in bytes of the blocks in which logs are read, and how many of them each worker
-// has at a time: few, so that they are still in the processor's cache when they are decided.
-const (
-	blockSize  = 256 << 10
-	blocksEach = 4
-)
-
-// ahead is how much of a log is looked at to find its first sign-on.
-const ahead = 64 << 10
-
-// block is a piece of a log that ends with a line, and then what was decoded of it. It serves
-// again once all its turns are over, and the memory of its text as soon as that is decoded.
+// block is a piece of a log that ends with a line, and then what was decoded of it. It is used again
+// once all its entries are released.
 type block struct {
-	file   string
-	first  int // the number of its first line
-	lines  int
-	text   *[]byte
-	data   []byte // the part that holds the lines
-	turns  []turn
-	queue  []queued
-	sorted bool          // the turns, by time
-	arena  fastlog.Arena // of the turns
-	over   int           // turns that are
-	bad    []BadLine
+	file    string
+	first   int // the number of its first line
+	lines   int
+	text    *[]byte // the memory of data
+	data    []byte  // the lines
+	entries []entry
+	queue   []queued
+	sorted  bool // the entries, by time
+	bad     []BadLine
+	arena   fastlog.Arena // of the entries
+	held    int           // entries that are not released
 }
 
-// ordered puts logs in the order of their first sign-ons, whatever order they are named in.
-func ordered(logs []Log) []Log {
-	type dated struct {
-		Log
-		first time.Time
-	}
-	list := make([]dated, len(logs))
-	for i, l := range logs {
-		in := bufio.NewReaderSize(l.In, ahead) // less than a block, which is then read past it
-		list[i] = dated{Log{l.Name, in}, firstTime(in)}
-	}
-	slices.SortStableFunc(list, func(a, b dated) int { return cmp.Or(a.first.Compare(b.first), cmp.Compare(a.Name, b.Name)) })
-	out := make([]Log, len(list))
-	for i, d := range list {
-		out[i] = d.Log
-	}
-	return out
+// entry is a line that is decided, or will be.
+type entry struct {
+	Line
+	decision []byte // as JSON, where it is asked for
 }
 
-// firstTime is the time of the first line near the beginning that can be read.
-func firstTime(in *bufio.Reader) time.Time {
-	begin, _ := in.Peek(ahead)
-	for line := range bytes.Lines(bytes.TrimPrefix(begin, []byte("\ufeff"))) {
-		if l, err := signon.DecodeLogged(line); err == nil && !l.Time.IsZero() {
-			return l.Time
-		}
-	}
-	return time.Time{}
+// queued is an entry with what the orderer must know of it, so that it need not look at the entry,
+// whose memory another processor has.
+type queued struct {
+	*entry
+	user uint64 // a hash of it
+	of   *block
 }
 
-// reading gives the blocks of logs, one log after the other.
-type reading struct {
+func byTime(a, b queued) int { return a.Time.Compare(b.Time) }
+
+// blockReader gives the blocks of logs, one log after the other.
+type blockReader struct {
 	logs  []Log
 	size  int    // of a block, in bytes
 	rest  []byte // of the log at hand, after its last whole line
@@ -90,11 +63,8 @@ type reading struct {
 	texts sync.Pool // of their memory
 }
 
-// again takes back a block whose turns are over.
-func (r *reading) again(b *block) { r.used.Put(b) }
-
-// batch reads the next blocks, at most so many; none is the end.
-func (r *reading) batch(most int) (blocks []*block, err error) {
+// read reads the next blocks, at most so many; none is the end.
+func (r *blockReader) read(most int) (blocks []*block, err error) {
 	for len(blocks) < most && len(r.logs) > 0 {
 		b, err := r.next()
 		if err != nil {
@@ -110,7 +80,7 @@ func (r *reading) batch(most int) (blocks []*block, err error) {
 }
 
 // next reads a block of the log at hand; nil is its end.
-func (r *reading) next() (*block, error) {
+func (r *blockReader) next() (*block, error) {
 	b, _ := r.used.Get().(*block)
 	if b == nil {
 		b = &block{}
@@ -138,10 +108,10 @@ func (r *reading) next() (*block, error) {
 		}
 		switch {
 		case len(data) == 0:
-			r.forget(b)
+			r.freeText(b)
 			return nil, nil
 		case cut > 0:
-			return b, r.give(b, data, cut)
+			return b, r.fill(b, data, cut)
 		case len(data) > lines.Longest:
 			return nil, fmt.Errorf("line %d: is longer than %d MiB", r.line+1, lines.Longest>>20)
 		}
@@ -150,12 +120,12 @@ func (r *reading) next() (*block, error) {
 	}
 }
 
-// give fills a block with what was read up to a line's end.
-func (r *reading) give(b *block, data []byte, cut int) error {
+// fill fills a block with what was read up to a line's end.
+func (r *blockReader) fill(b *block, data []byte, cut int) error {
 	r.rest = bytes.Clone(data[cut:])
 	b.arena.Free()
 	*b.text = data[:cap(data)]
-	*b = block{file: r.logs[0].Name, first: r.line + 1, text: b.text, data: data[:cut], turns: b.turns[:0], queue: b.queue[:0], arena: b.arena}
+	*b = block{file: r.logs[0].Name, first: r.line + 1, text: b.text, data: data[:cut], entries: b.entries[:0], queue: b.queue[:0], arena: b.arena}
 	b.lines = bytes.Count(b.data, []byte("\n"))
 	r.line += b.lines
 	if !r.begun {
@@ -169,31 +139,59 @@ func (r *reading) give(b *block, data []byte, cut int) error {
 	return nil
 }
 
-// forget gives back the memory of a text.
-func (r *reading) forget(b *block) {
+// freeText gives back the memory of a block's text, which nothing that was decoded points into.
+func (r *blockReader) freeText(b *block) {
 	r.texts.Put(b.text)
 	b.text, b.data = nil, nil
 }
 
-// decode decodes the lines of the block, and says whose turn each is.
-func (b *block) decode(reader *fastlog.Reader, seed maphash.Seed) {
+// release gives an entry back, and with the last of its block that block.
+func (r *blockReader) release(q queued) {
+	if q.of.held--; q.of.held == 0 {
+		r.used.Put(q.of)
+	}
+}
+
+// decoder decodes blocks, each worker with a reader of its own.
+type decoder struct {
+	readers []fastlog.Reader
+	seed    maphash.Seed // of the hashes of users
+}
+
+func newDecoder(workers int) *decoder {
+	return &decoder{readers: make([]fastlog.Reader, workers), seed: maphash.MakeSeed()}
+}
+
+// decode decodes blocks, each by whichever worker is free, and tells done of each.
+func (d *decoder) decode(blocks []*block, done func(*block)) {
+	var next atomic.Int64
+	eachWorker(len(d.readers), func(w int) {
+		for i := next.Add(1) - 1; int(i) < len(blocks); i = next.Add(1) - 1 {
+			d.decodeBlock(&d.readers[w], blocks[i])
+			done(blocks[i])
+		}
+	})
+}
+
+func (d *decoder) decodeBlock(reader *fastlog.Reader, b *block) {
 	n := b.first - 1
-	b.turns, b.queue, b.sorted = slices.Grow(b.turns, b.lines+1), slices.Grow(b.queue, b.lines+1), true
+	b.entries, b.queue, b.sorted = slices.Grow(b.entries, b.lines+1), slices.Grow(b.queue, b.lines+1), true
 	for text := range bytes.Lines(b.data) {
 		n++
 		if len(lines.Trimmed(text)) == 0 {
 			continue
 		}
-		b.turns = b.turns[:len(b.turns)+1]
-		t := &b.turns[len(b.turns)-1]
-		t.File, t.Number, t.decision = b.file, n, nil
-		if err := reader.ReadPast(text, &t.Logged, &b.arena); err != nil {
+		b.entries = b.entries[:len(b.entries)+1] // within what was grown: queued entries do not move
+		e := &b.entries[len(b.entries)-1]
+		e.File, e.Number, e.decision = b.file, n, nil
+		if err := reader.ReadPast(text, &e.Logged, &b.arena); err != nil {
 			b.bad = append(b.bad, BadLine{b.file, n, err.Error()})
-			b.turns = b.turns[:len(b.turns)-1]
+			b.entries = b.entries[:len(b.entries)-1]
 			continue
 		}
-		q := queued{t, maphash.String(seed, t.User), b}
+		q := queued{e, maphash.String(d.seed, e.User), b}
 		b.sorted = b.sorted && (len(b.queue) == 0 || byTime(b.queue[len(b.queue)-1], q) <= 0)
 		b.queue = append(b.queue, q)
 	}
+	b.held = len(b.queue)
 }

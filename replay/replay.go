@@ -61,7 +61,7 @@ func Run(ctx context.Context, rules *briskwarden.Rulebook, logs []Log, options O
 		return nil, err
 	}
 	r := &run{ctx: ctx, engine: e, past: past, options: options}
-	workers, all, err := takeThrough(ctx, logs, options, func() *worker { return newWorker(r) })
+	workers, all, err := runPipeline(ctx, logs, options, func() *worker { return newWorker(r) })
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func Run(ctx context.Context, rules *briskwarden.Rulebook, logs []Log, options O
 		s.add(w.tally)
 	}
 	s.Watched = s.watching()
-	s.Bad, s.BadLines, s.Unread = all.bad, all.badAll, all.unread()
+	s.Bad, s.BadLines, s.Unread = all.orderer.bad, all.orderer.badAll, all.orderer.unread()
 	return s, nil
 }
 
@@ -84,10 +84,10 @@ type run struct {
 
 // worker decides on sign-ons, those of one user in their order.
 type worker struct {
-	run     *run
-	tally   *Summary
-	lookout lookout
-	hand    [together]decided // in order
+	run        *run
+	tally      *Summary
+	prefetcher prefetcher
+	batch      [batchSize]decided // in order
 }
 
 // decided is how a sign-on was decided.
@@ -96,24 +96,20 @@ type decided struct {
 	counts bool // it is among those asked for
 }
 
-// together is how many sign-ons are decided before they are counted, so that either finds its
-// code and counts in the processor's cache.
-const together = 32
-
 func newWorker(r *run) *worker {
 	return &worker{run: r, tally: newSummary(r.engine.Rulebook())}
 }
 
-func (w *worker) take(lane []*turn) error {
-	for turns := range slices.Chunk(lane, together) {
-		w.lookout.see(turns)
-		for i, t := range turns {
-			if err := w.decide(t, &w.hand[i]); err != nil {
+func (w *worker) process(partition []*entry) error {
+	for entries := range slices.Chunk(partition, batchSize) {
+		w.prefetcher.touch(entries)
+		for i, t := range entries {
+			if err := w.decide(t, &w.batch[i]); err != nil {
 				return err
 			}
 		}
-		for i, t := range turns {
-			if d := &w.hand[i]; d.counts {
+		for i, t := range entries {
+			if d := &w.batch[i]; d.counts {
 				w.tally.count(&t.Line, &d.Trace)
 			}
 		}
@@ -122,7 +118,7 @@ func (w *worker) take(lane []*turn) error {
 }
 
 // decide decides on one sign-on, and lets the history learn.
-func (w *worker) decide(t *turn, d *decided) error {
+func (w *worker) decide(t *entry, d *decided) error {
 	so, o := &t.SignOn, &w.run.options
 	d.counts = false
 	if err := w.run.engine.Trace(w.run.ctx, so, &d.Trace); err != nil {
@@ -141,7 +137,7 @@ func (w *worker) decide(t *turn, d *decided) error {
 }
 
 // teaches reports whether the history learns from a line that came out as this now.
-func (o *Options) teaches(t *turn, outcome signon.Outcome) bool {
+func (o *Options) teaches(t *entry, outcome signon.Outcome) bool {
 	if o.AsDecided {
 		return outcome == signon.Grant
 	}
@@ -149,7 +145,7 @@ func (o *Options) teaches(t *turn, outcome signon.Outcome) bool {
 }
 
 // explain writes the whole decision, as the command that decides does.
-func (w *worker) explain(t *turn) (err error) {
+func (w *worker) explain(t *entry) (err error) {
 	var d signon.Decision
 	if err := w.run.engine.Decide(w.run.ctx, &t.SignOn, &d, true); err != nil {
 		return err
