@@ -210,7 +210,7 @@ func (s *session) rulesIn(dir string, options ...briskwarden.Option) (*briskward
 	var wrong *briskwarden.CheckError
 	switch {
 	case errors.As(err, &wrong):
-		s.complain(dir, wrong.Problems)
+		s.reportProblems(dir, wrong.Problems)
 		return nil, errUnsound
 	case err != nil:
 		return nil, usage("%w", err)
@@ -232,8 +232,8 @@ func (s *session) clock(rules *briskwarden.Rulebook) (time.Time, error) {
 	return t, nil
 }
 
-// complain prints the errors among problems on standard error.
-func (s *session) complain(dir string, list []briskwarden.Problem) {
+// reportProblems prints the errors among problems on standard error.
+func (s *session) reportProblems(dir string, list []briskwarden.Problem) {
 	l := &listing{out: s.err, dir: dir, paint: screen.Plain}
 	l.print(slices.DeleteFunc(slices.Clone(list), func(p briskwarden.Problem) bool { return p.Severity != briskwarden.Error }))
 }

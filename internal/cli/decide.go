@@ -120,7 +120,7 @@ const commandLine = "command line"
 func (s *session) told(read func(clauses string) (signon.SignOn, error), place, text string) (signon.SignOn, error) {
 	so, err := read(text)
 	if err != nil {
-		s.complain("", syntaxProblems(err, place, text))
+		s.reportProblems("", syntaxProblems(err, place, text))
 		return so, &exit{status: exitUsage}
 	}
 	return so, nil

@@ -15,7 +15,7 @@ func (r *resolver) expects() {
 			continue
 		}
 		r.expectedNames(&d.SignOn)
-		tell := teller{rb: r.rb, errors: &r.errors}
+		tell := clauseBinder{rb: r.rb, errors: &r.errors}
 		tell.signOn(&d.SignOn) // for its errors; it is told anew when it is run, by the clock of then
 		r.rb.Expects = append(r.rb.Expects, &Expect{Name: d.Name.Text, Want: r.want(d), Decl: d})
 	}

@@ -124,7 +124,6 @@ type Person struct {
 	BreakGlass bool
 	Attributes []fact.Value // by index; may be short
 	Origin     Origin       // where the user is declared first
-	readFrom   uint16       // the number of the last directory file that has the user
 }
 
 // In reports whether the person is in the group.

@@ -15,30 +15,32 @@ import (
 	"briskwarden.example/briskwarden/language/ast"
 )
 
-// people binds the users and groups of the rulebook's blocks, and of the directory's files.
+// people makes the people and groups of the rulebook's blocks, and of the directory's files.
 func (r *resolver) people() {
 	r.rb.Groups = directory.NewGroups()
-	c := newCensus(r)
+	b := newPeopleBuilder(r)
 	for _, d := range r.decls.users.list {
 		r.once(d.Groups)
-		p := r.person(d)
+		p := r.draft(d)
 		for _, g := range d.Groups {
-			p.Groups = append(p.Groups, r.rb.Groups.Add(g.Text))
+			p.memberships = append(p.memberships, membership(r.rb.Groups.Add(g.Text)))
 		}
-		r.rb.People[p.ID] = p
+		b.drafts[p.ID] = p
 	}
 	for _, d := range r.decls.groups.list {
-		c.origins[r.rb.Groups.Add(d.Name.Text)] = Origin{d.Name.Pos.File, int(d.Name.Pos.Line)}
+		b.origins[r.rb.Groups.Add(d.Name.Text)] = Origin{d.Name.Pos.File, int(d.Name.Pos.Line)}
 	}
-	c.read(r.decls.rulebook.Directory)
+	b.read(r.decls.rulebook.Directory)
 	for _, d := range r.decls.groups.list {
-		r.members(d)
+		b.members(d)
 	}
-	c.close()
+	b.link()
+	b.finish()
 }
 
 // members puts the members of a group block into their groups.
-func (r *resolver) members(d *ast.Group) {
+func (b *peopleBuilder) members(d *ast.Group) {
+	r := b.r
 	id := r.rb.Groups.Add(d.Name.Text)
 	for _, m := range d.Members {
 		if m.Kind.Text == "group" {
@@ -47,18 +49,18 @@ func (r *resolver) members(d *ast.Group) {
 			}
 			continue
 		}
-		if p, ok := r.rb.People[m.Name.Text]; ok {
-			p.Groups = append(p.Groups, id)
+		if p, ok := b.drafts[m.Name.Text]; ok {
+			p.memberships = append(p.memberships, membership(id))
 		} else if !r.rb.Open {
-			r.unknown(m.Name, "user", keysOf(r.rb.People))
+			r.unknown(m.Name, "user", keysOf(b.drafts))
 		}
 	}
 	r.onceSelector(d.Members)
 }
 
-// person binds a user block; what it does not state is filled in by the files, or at the end.
-func (r *resolver) person(d *ast.User) *Person {
-	p := &Person{ID: d.Name.Text, Type: d.Type.Text, Risk: d.Risk.Text, Origin: Origin{d.Name.Pos.File, int(d.Name.Pos.Line)}}
+// draft begins a person by a user block; what that does not state is filled in by the files, or at the end.
+func (r *resolver) draft(d *ast.User) *draftPerson {
+	p := &draftPerson{Person: &Person{ID: d.Name.Text, Type: d.Type.Text, Risk: d.Risk.Text, Origin: Origin{d.Name.Pos.File, int(d.Name.Pos.Line)}}}
 	if d.Active.Text == "no" {
 		p.Active = known.False
 	}
@@ -78,7 +80,7 @@ func (r *resolver) person(d *ast.User) *Person {
 		}
 		p.Joined = joined
 	}
-	r.values(p, d.Attrs)
+	r.values(p.Person, d.Attrs)
 	return p
 }
 

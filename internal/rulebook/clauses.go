@@ -20,40 +20,40 @@ import (
 // for a missing "at"; ages count back from it. The error, if any, is a [token.ErrorList].
 func (rb *Rulebook) Tell(s *ast.SignOn, clock time.Time) (signon.SignOn, error) {
 	var errors token.ErrorList
-	t := teller{rb: rb, clock: clock, errors: &errors}
-	so := t.signOn(s)
+	b := clauseBinder{rb: rb, clock: clock, errors: &errors}
+	so := b.signOn(s)
 	return so, errors.Err()
 }
 
-type teller struct {
+type clauseBinder struct {
 	rb     *Rulebook
 	clock  time.Time
 	errors *token.ErrorList
 }
 
 // fail reports an error at the value of a clause.
-func (t *teller) fail(n ast.Name, help, format string, args ...any) {
-	t.errors.Add(n.Pos, len([]rune(n.String())), help, format, args...)
+func (b *clauseBinder) fail(n ast.Name, help, format string, args ...any) {
+	b.errors.Add(n.Pos, len([]rune(n.String())), help, format, args...)
 }
 
 // signOn reads the values of the clauses. What is wrong with them is added to the errors.
-func (t *teller) signOn(s *ast.SignOn) signon.SignOn {
+func (b *clauseBinder) signOn(s *ast.SignOn) signon.SignOn {
 	so := signon.SignOn{User: s.User.Text, App: s.App.Text, Action: s.Doing.Text, Client: signon.Client(s.Client.Text),
-		Time: t.instant(s.At), Session: signon.Session{ID: s.Session.Text, Started: t.instant(s.Started)}}
+		Time: b.instant(s.At), Session: signon.Session{ID: s.Session.Text, Started: b.instant(s.Started)}}
 	if s.IP.Given() {
 		a, err := signon.ParseAddr(s.IP.Text)
 		if err != nil {
-			t.fail(s.IP, "", "%v", err)
+			b.fail(s.IP, "", "%v", err)
 		}
 		so.IP = a
 	}
 	if so.Country = s.Country.Text; s.Country.Given() && !signon.IsCountry(so.Country) {
-		t.fail(s.Country, countryHelp(so.Country), "there is no country %q", so.Country)
+		b.fail(s.Country, countryHelp(so.Country), "there is no country %q", so.Country)
 	}
 	if s.Risk.Given() {
 		x, ok := condition.ParseNumber(s.Risk.Text)
 		if !ok {
-			t.fail(s.Risk, "write a number such as 80", "%q is no number", s.Risk.Text)
+			b.fail(s.Risk, "write a number such as 80", "%q is no number", s.Risk.Text)
 		}
 		so.Risk = &x
 	}
@@ -62,28 +62,28 @@ func (t *teller) signOn(s *ast.SignOn) signon.SignOn {
 	}
 	now := so.Time
 	if now.IsZero() {
-		now = t.clock
+		now = b.clock
 	}
 	for _, h := range s.Having {
 		so.Evidence = append(so.Evidence, signon.Evidence{Method: h.Method.Text, Time: now.Add(-demand.Duration(h.Age)),
 			Session: h.Session.Text, Device: h.Device.Text, App: h.App.Text})
 	}
 	if s.Device != nil {
-		so.Device = t.device(s.Device)
+		so.Device = b.device(s.Device)
 	}
-	so.Consent = t.consent(s)
+	so.Consent = b.consent(s)
 	return so
 }
 
 // consent is what a client application asks for; nil where no clause speaks of it.
-func (t *teller) consent(s *ast.SignOn) *signon.Consent {
+func (b *clauseBinder) consent(s *ast.SignOn) *signon.Consent {
 	if !s.ClientApp.Given() && !s.Publisher.Given() && !s.For.Given() && s.Scopes == nil {
 		return nil
 	}
 	c := &signon.Consent{Client: s.ClientApp.Text, Publisher: s.Publisher.Text, For: signon.ConsentFor(s.For.Text), Group: s.Group.Text}
 	for _, scope := range s.Scopes {
 		if !signon.IsScope(scope.Text) {
-			t.fail(scope, "it is of printable ASCII without spaces, double quotes and backslashes; several stand with commas between",
+			b.fail(scope, "it is of printable ASCII without spaces, double quotes and backslashes; several stand with commas between",
 				"%q is no scope (RFC 6749)", scope.Text)
 		}
 		c.Scopes = append(c.Scopes, scope.Text)
@@ -97,18 +97,18 @@ func (t *teller) consent(s *ast.SignOn) *signon.Consent {
 	return c
 }
 
-func (t *teller) instant(n ast.Name) time.Time {
+func (b *clauseBinder) instant(n ast.Name) time.Time {
 	if !n.Given() {
 		return time.Time{}
 	}
-	at, err := schedule.ParseInstant(n.Text, t.rb.Zone)
+	at, err := schedule.ParseInstant(n.Text, b.rb.Zone)
 	if err != nil {
-		t.fail(n, "", "%v", err)
+		b.fail(n, "", "%v", err)
 	}
 	return at
 }
 
-func (t *teller) device(s *ast.Device) *signon.Device {
+func (b *clauseBinder) device(s *ast.Device) *signon.Device {
 	d := &signon.Device{ID: s.ID.Text}
 	words, flags := posture.Words(d), posture.Flags(d)
 	delete(words, "id") // it stands before the block
@@ -116,38 +116,38 @@ func (t *teller) device(s *ast.Device) *signon.Device {
 	for _, f := range s.Fields {
 		name := f.Name.Text
 		if seen[name] {
-			t.fail(f.Name, "leave one of them out", "%q is told twice of this device", name)
+			b.fail(f.Name, "leave one of them out", "%q is told twice of this device", name)
 		}
 		seen[name] = true
 		switch word, flag := words[name], flags[name]; {
 		case word != nil:
 			*word = f.Value.Text
 		case flag != nil:
-			*flag = t.yesNo(f)
+			*flag = b.yesNo(f)
 		case name == "reported":
-			d.Reported = t.instant(f.Value)
+			d.Reported = b.instant(f.Value)
 		default:
-			t.attribute(d, f, append(keysOf(words), keysOf(flags)...))
+			b.attribute(d, f, append(keysOf(words), keysOf(flags)...))
 		}
 	}
 	return d
 }
 
-func (t *teller) yesNo(f ast.Attr) signon.YesNo {
+func (b *clauseBinder) yesNo(f ast.Attr) signon.YesNo {
 	if f.Value.Text != "yes" && f.Value.Text != "no" {
-		t.fail(f.Value, "", "%s is yes or no, not %q", f.Name, f.Value.Text)
+		b.fail(f.Value, "", "%s is yes or no, not %q", f.Name, f.Value.Text)
 	}
 	return signon.IsYes(f.Value.Text == "yes")
 }
 
-func (t *teller) attribute(d *signon.Device, f ast.Attr, fields []string) {
+func (b *clauseBinder) attribute(d *signon.Device, f ast.Attr, fields []string) {
 	known := append(fields, "reported")
-	for _, a := range t.rb.Facts.Attributes() {
+	for _, a := range b.rb.Facts.Attributes() {
 		if a.OfDevice && a.FromRequest {
 			known = append(known, strings.TrimPrefix(a.Name, "device."))
 		}
 	}
-	a, ok := t.rb.Facts.AttributeNamed("device." + f.Name.Text)
+	a, ok := b.rb.Facts.AttributeNamed("device." + f.Name.Text)
 	switch {
 	case !ok:
 		slices.Sort(known)
@@ -155,15 +155,15 @@ func (t *teller) attribute(d *signon.Device, f ast.Attr, fields []string) {
 		if help == "" {
 			help = "known here: " + strings.Join(known, ", ")
 		}
-		t.fail(f.Name, help, "a device has no field %q", f.Name.Text)
+		b.fail(f.Name, help, "a device has no field %q", f.Name.Text)
 		return
 	case !a.FromRequest:
-		t.fail(f.Name, fmt.Sprintf("declare it so: attribute %s %s from request", a.Name, a.Type.Keyword()), "a sign-on may not state %q", a.Name)
+		b.fail(f.Name, fmt.Sprintf("declare it so: attribute %s %s from request", a.Name, a.Type.Keyword()), "a sign-on may not state %q", a.Name)
 		return
 	}
-	v, err := ReadValue(a.Type, f.Value.Text, t.rb.Zone)
+	v, err := ReadValue(a.Type, f.Value.Text, b.rb.Zone)
 	if err != nil {
-		t.fail(f.Value, "", "%s: %v", a.Name, err)
+		b.fail(f.Value, "", "%s: %v", a.Name, err)
 	}
 	if d.Attributes == nil {
 		d.Attributes = map[string]any{}
