@@ -2,6 +2,7 @@ package consent
 
 import (
 	"context"
+	"fmt"
 	"iter"
 	"maps"
 	"slices"
@@ -156,6 +157,9 @@ func (t *memoryTx) LastEntry() (*Entry, error) {
 func (t *memoryTx) Append(e *Entry) error {
 	if !t.writes {
 		return ErrReadOnly
+	}
+	if n := len(t.entries); n > 0 && e.Number <= t.entries[n-1].Number {
+		return fmt.Errorf("the journal has an entry %d already", t.entries[n-1].Number)
 	}
 	t.undo = append(t.undo, func() { t.entries = t.entries[:len(t.entries)-1] })
 	kept := *e

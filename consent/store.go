@@ -38,7 +38,7 @@ type Tx interface {
 	PutClient(c *Client) error                        // in place of the one with its ID, if there is
 	Entries() iter.Seq2[*Entry, error]                // by Number
 	LastEntry() (*Entry, error)                       // that with the greatest Number; nil where there is none
-	Append(e *Entry) error                            // whose Number is not taken yet
+	Append(e *Entry) error                            // with a Number greater than all; one that is taken fails
 }
 
 // Selection narrows down consents; what is empty narrows nothing.

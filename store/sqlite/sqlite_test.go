@@ -20,6 +20,7 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/consent/consenttest"
 	"briskwarden.example/briskwarden/signon"
 	"briskwarden.example/briskwarden/store/sqlite"
 )
@@ -350,4 +351,8 @@ func TestSeveralAtOnce(t *testing.T) {
 	v, err := consent.Verify(t.Context(), open(t, name))
 	require.NoError(t, err)
 	require.Greater(t, v.Entries, int64(30))
+}
+
+func TestContract(t *testing.T) {
+	consenttest.TestStore(t, func(t *testing.T) consent.Store { return open(t, filepath.Join(t.TempDir(), "ledger")) })
 }
