@@ -46,3 +46,28 @@ func (f *frame) checkStated() error {
 	}
 	return nil
 }
+
+// attribute gives a declared attribute: what the sign-on may state and does, else what the
+// directory or inventory has, else its default.
+func (f *frame) attribute(s fact.Slot) *fact.Value {
+	a := f.rb.Facts.Attribute(s)
+	if a == nil || a.OfDevice && !f.hasDevice {
+		return &unknownValue
+	}
+	if a.FromRequest {
+		if stated := f.stated(a); stated != nil {
+			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
+			return &v
+		}
+	}
+	switch {
+	case a.OfDevice && f.record != nil:
+		if stated := f.record.Attributes[attributeName(a)]; stated != nil {
+			v, _ := rulebook.StatedValue(a, stated, f.rb.Zone)
+			return &v
+		}
+	case !a.OfDevice && a.Index < len(f.person.Attributes) && f.person.Attributes[a.Index].Known:
+		return &f.person.Attributes[a.Index]
+	}
+	return &a.Default
+}

@@ -168,92 +168,12 @@ type Check struct {
 	When  condition.Node
 }
 
-// ScopeSet is a named set of OAuth 2.0 scopes.
-type ScopeSet struct {
-	Name     string
-	Weight   int
-	exact    map[string]bool
-	prefixes []string
-}
-
-// Unclassified is the id of the built-in set of all scopes that no set names.
-const Unclassified = 0
-
-// Has reports whether the set names the scope.
-func (s *ScopeSet) Has(scope string) bool {
-	return s.exact[scope] || slices.ContainsFunc(s.prefixes, func(p string) bool { return strings.HasPrefix(scope, p) })
-}
-
-// Classified are scopes that a set names, as they are asked for.
-type Classified struct {
-	*ScopeSet
-	Scopes []string
-}
-
-// Classify puts scopes to the sets that name them, in the order of the sets; those that none
-// names come last. A scope that several sets name stands in each.
-func (rb *Rulebook) Classify(scopes []string) (list []Classified) {
-	for id, set := range rb.ScopeSets {
-		c := Classified{ScopeSet: set}
-		for _, scope := range scopes {
-			if rb.InScopeSet(id, scope) {
-				c.Scopes = append(c.Scopes, scope)
-			}
-		}
-		if c.Scopes != nil {
-			list = append(list, c)
-		}
-	}
-	if len(list) > 0 && list[0].ScopeSet == rb.ScopeSets[Unclassified] {
-		list = append(list[1:], list[0])
-	}
-	return list
-}
-
-// InScopeSet reports whether the set of this id holds the scope.
-func (rb *Rulebook) InScopeSet(id int, scope string) bool {
-	if id != Unclassified {
-		return rb.ScopeSets[id].Has(scope)
-	}
-	return !slices.ContainsFunc(rb.ScopeSets[1:], func(s *ScopeSet) bool { return s.Has(scope) })
-}
-
-// MostWeight is the most that scopes weigh together.
-const MostWeight = 100
-
-// Weigh adds the weights of the sets that scopes touch.
-func (rb *Rulebook) Weigh(scopes []string) int {
-	weight := 0
-	for id, s := range rb.ScopeSets {
-		if slices.ContainsFunc(scopes, func(scope string) bool { return rb.InScopeSet(id, scope) }) {
-			weight += s.Weight
-		}
-	}
-	return min(weight, MostWeight)
-}
-
-// Stage is how far a policy is on its way.
-type Stage uint8
-
 // The stages.
 const (
 	Enforce Stage = iota
 	Watch
 	Draft
 )
-
-// Stages names the stages.
-var Stages = [...]string{"enforce", "watch", "draft"}
-
-// String names the stage.
-func (s Stage) String() string { return Stages[s] }
-
-// StageLine is one line of a policy's life.
-type StageLine struct {
-	Stage Stage
-	For   *Who      // nil for all
-	From  time.Time // 00:00 of the date; zero for always
-}
 
 // Policy is a policy with every name bound.
 type Policy struct {
@@ -338,14 +258,6 @@ type Want struct {
 	Asking  []string
 }
 
-// Who selects people.
-type Who struct {
-	Items, Except []PersonSelector
-}
-
-// SelectorKind tells selectors apart.
-type SelectorKind uint8
-
 // The kinds of selectors, of people and of apps.
 const (
 	Everyone SelectorKind = iota
@@ -358,90 +270,3 @@ const (
 	IsApp
 	HasTag
 )
-
-// PersonSelector selects people.
-type PersonSelector struct {
-	Kind  SelectorKind
-	Group int32
-	Name  string
-}
-
-// Holds reports whether the person is selected; what is excepted always wins.
-func (w *Who) Holds(p *Person) bool {
-	return selects(w.Items, p) && !selects(w.Except, p)
-}
-
-func selects(list []PersonSelector, p *Person) bool {
-	for i := range list {
-		if list[i].Holds(p) {
-			return true
-		}
-	}
-	return false
-}
-
-// Holds reports whether the one selector selects the person.
-func (s *PersonSelector) Holds(p *Person) bool {
-	switch s.Kind {
-	case Everyone:
-		return true
-	case People:
-		return p.Type != "service"
-	case InGroup:
-		return p.In(s.Group)
-	case IsUser:
-		return p.ID == s.Name
-	case OfType:
-		return p.Type == s.Name
-	}
-	return Domain(p.ID) == s.Name
-}
-
-// To selects apps.
-type To struct {
-	Items, Except []AppSelector
-}
-
-// AppSelector selects apps.
-type AppSelector struct {
-	Kind SelectorKind
-	Tag  int
-	Name string
-}
-
-// Holds reports whether the app is selected; what is excepted always wins.
-func (t *To) Holds(a *App) bool {
-	holds := func(s AppSelector) bool {
-		return s.Kind == Everything || s.Kind == IsApp && s.Name == a.Name || s.Kind == HasTag && slices.Contains(a.Tags, s.Tag)
-	}
-	return slices.ContainsFunc(t.Items, holds) && !slices.ContainsFunc(t.Except, holds)
-}
-
-// StageOf is the stage of the policy for a person at an instant: that of the first line that
-// holds; on watch when there are lines and none does.
-func (p *Policy) StageOf(person *Person, now time.Time) Stage {
-	for i := range p.Stages {
-		l := &p.Stages[i]
-		if (l.For == nil || l.For.Holds(person)) && !now.Before(l.From) {
-			return l.Stage
-		}
-	}
-	if len(p.Stages) == 0 {
-		return Enforce
-	}
-	return Watch
-}
-
-// EnforcedFrom is 00:00 of the date of the first enforce line for the person, or zero where
-// none is stated.
-func (p *Policy) EnforcedFrom(person *Person) time.Time {
-	for i := range p.Stages {
-		if l := &p.Stages[i]; l.Stage == Enforce && (l.For == nil || l.For.Holds(person)) {
-			return l.From
-		}
-	}
-	return time.Time{}
-}
-
-// Within reports whether an action is among those of the policy.
-func (p *Policy) Within(action string) bool { return slices.Contains(p.Doing, action) }
