@@ -168,13 +168,6 @@ type Check struct {
 	When  condition.Node
 }
 
-// The stages.
-const (
-	Enforce Stage = iota
-	Watch
-	Draft
-)
-
 // Policy is a policy with every name bound.
 type Policy struct {
 	Name    string
@@ -257,16 +250,3 @@ type Want struct {
 	Case    string // its case; may be empty
 	Asking  []string
 }
-
-// The kinds of selectors, of people and of apps.
-const (
-	Everyone SelectorKind = iota
-	People                // everyone but service accounts
-	InGroup
-	IsUser
-	OfType
-	OfDomain
-	Everything
-	IsApp
-	HasTag
-)

@@ -74,3 +74,16 @@ func (t *To) Holds(a *App) bool {
 
 // Within reports whether an action is among those of the policy.
 func (p *Policy) Within(action string) bool { return slices.Contains(p.Doing, action) }
+
+// The kinds of selectors, of people and of apps.
+const (
+	Everyone SelectorKind = iota
+	People                // everyone but service accounts
+	InGroup
+	IsUser
+	OfType
+	OfDomain
+	Everything
+	IsApp
+	HasTag
+)

@@ -47,3 +47,10 @@ func (p *Policy) EnforcedFrom(person *Person) time.Time {
 	}
 	return time.Time{}
 }
+
+// The stages.
+const (
+	Enforce Stage = iota
+	Watch
+	Draft
+)
