@@ -1,5 +1,7 @@
 package briskwarden
 
+// A rulebook that is edited while a program runs.
+
 import (
 	"context"
 	"log/slog"

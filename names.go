@@ -1,5 +1,7 @@
 package briskwarden
 
+// What a rulebook knows by name, and how it reads dates.
+
 import (
 	"fmt"
 	"maps"

@@ -1,5 +1,7 @@
 package briskwarden
 
+// How a rulebook is opened.
+
 import (
 	"log/slog"
 	"time"

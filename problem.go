@@ -1,5 +1,7 @@
 package briskwarden
 
+// What is wrong with a rulebook.
+
 import (
 	"fmt"
 

@@ -1,5 +1,7 @@
 package briskwarden
 
+// Where a program's own facts come from.
+
 import (
 	"context"
 	"errors"

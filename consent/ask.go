@@ -1,5 +1,7 @@
 package consent
 
+// A request on its way to its answer: by what is held, else by the policies.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package consent
 
+// What holds, though the policies of today would not give it.
+
 import (
 	"fmt"
 	"runtime"

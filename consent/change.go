@@ -1,5 +1,7 @@
 package consent
 
+// What reviewers and givers change: settling, withdrawing, banning.
+
 import (
 	"errors"
 	"fmt"

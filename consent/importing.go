@@ -1,5 +1,7 @@
 package consent
 
+// Clients and past consents from files.
+
 import (
 	"bytes"
 	"errors"

@@ -1,5 +1,7 @@
 package consent
 
+// What every client holds, what waits, and which clients look alike.
+
 import (
 	"cmp"
 	"maps"

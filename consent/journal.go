@@ -1,5 +1,7 @@
 package consent
 
+// The journal: entries, their chain of hashes, and holding the ledger against it.
+
 import (
 	"context"
 	"crypto/sha256"

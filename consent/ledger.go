@@ -1,5 +1,7 @@
 package consent
 
+// The ledger as programs use it.
+
 import (
 	"context"
 	"iter"

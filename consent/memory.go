@@ -1,5 +1,7 @@
 package consent
 
+// A store in memory.
+
 import (
 	"context"
 	"fmt"

@@ -1,5 +1,7 @@
 package consent
 
+// What a store is, so that somebody else can write one.
+
 import (
 	"context"
 	"iter"

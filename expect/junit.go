@@ -1,5 +1,7 @@
 package expect
 
+// The results in JUnit's XML.
+
 import (
 	"encoding/xml"
 	"strings"

@@ -1,5 +1,7 @@
 package expect
 
+// Expectations proposed from what was logged.
+
 import (
 	"cmp"
 	"context"

@@ -1,5 +1,7 @@
 package findings
 
+// Comments that accept a finding.
+
 import (
 	"bytes"
 	"slices"

@@ -1,5 +1,7 @@
 package findings
 
+// Which conditions are always true.
+
 import (
 	"slices"
 

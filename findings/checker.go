@@ -1,5 +1,7 @@
 package findings
 
+// The order of the checks, and those of policies, groups, waivers and expectations.
+
 import (
 	"fmt"
 	"time"

@@ -1,5 +1,7 @@
 package findings
 
+// The codes, and what each tells of.
+
 import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/internal/rulebook"

@@ -1,5 +1,7 @@
 package findings
 
+// What is let out to client applications unasked.
+
 import (
 	"slices"
 

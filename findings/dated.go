@@ -1,5 +1,7 @@
 package findings
 
+// What makes a policy depend on when a sign-on is.
+
 import (
 	"briskwarden.example/briskwarden/language/ast"
 )

@@ -1,5 +1,7 @@
 package findings
 
+// Conditions by address that a change of protocol gets past.
+
 import (
 	"slices"
 	"strings"

@@ -1,5 +1,7 @@
 package findings
 
+// People who cannot meet a demand, and cannot enrol.
+
 import (
 	"fmt"
 	"slices"

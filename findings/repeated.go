@@ -1,5 +1,7 @@
 package findings
 
+// Policies and cases that say the same.
+
 import (
 	"cmp"
 	"fmt"

@@ -1,5 +1,7 @@
 package findings
 
+// The findings in SARIF 2.1.0.
+
 import (
 	"net/url"
 	"slices"

@@ -1,5 +1,7 @@
 package findings
 
+// Schedules that are never open.
+
 import (
 	"time"
 

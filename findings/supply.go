@@ -1,5 +1,7 @@
 package findings
 
+// Facts that are asked for, and that nothing supplies.
+
 import (
 	"slices"
 	"strings"

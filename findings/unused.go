@@ -1,5 +1,7 @@
 package findings
 
+// What is declared, and nothing uses.
+
 import (
 	"slices"
 

@@ -1,5 +1,7 @@
 package reach
 
+// Circumstances by the name of a network, a schedule or a country.
+
 import (
 	"fmt"
 	"net/netip"

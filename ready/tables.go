@@ -1,5 +1,7 @@
 package ready
 
+// Who is not ready, put together by case, by person and by group.
+
 import (
 	"cmp"
 	"fmt"

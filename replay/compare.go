@@ -1,5 +1,7 @@
 package replay
 
+// What two rulebooks decide differently about logs.
+
 import (
 	"cmp"
 	"context"

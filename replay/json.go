@@ -1,5 +1,7 @@
 package replay
 
+// The JSON of what logs are put through.
+
 import (
 	"fmt"
 	"maps"

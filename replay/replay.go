@@ -1,5 +1,7 @@
 package replay
 
+// Deciding logs anew.
+
 import (
 	"context"
 	"fmt"

@@ -1,5 +1,7 @@
 package replay
 
+// What is riskiest in logs.
+
 import (
 	"cmp"
 	"container/heap"

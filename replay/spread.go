@@ -1,5 +1,7 @@
 package replay
 
+// Counts of outcomes, by app and time.
+
 import (
 	"cmp"
 	"slices"

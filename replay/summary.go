@@ -1,5 +1,7 @@
 package replay
 
+// What a replay counts.
+
 import (
 	"fmt"
 

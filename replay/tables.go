@@ -1,5 +1,7 @@
 package replay
 
+// What was counted, in the order in which it is told.
+
 import (
 	"cmp"
 	"maps"

@@ -1,5 +1,7 @@
 package report
 
+// The charts of a page, and what they draw.
+
 import (
 	"time"
 

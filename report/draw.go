@@ -1,5 +1,7 @@
 package report
 
+// Charts as PNG and SVG.
+
 import (
 	"bytes"
 	"fmt"

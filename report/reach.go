@@ -1,5 +1,7 @@
 package report
 
+// The chart of who gets to what.
+
 import (
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/reach"

@@ -1,5 +1,7 @@
 package report
 
+// The page of who is not ready.
+
 import (
 	"cmp"
 	"fmt"

@@ -1,5 +1,7 @@
 package report
 
+// The page of a replay.
+
 import (
 	"fmt"
 	"strings"

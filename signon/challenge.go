@@ -1,5 +1,7 @@
 package signon
 
+// The challenge of RFC 9470.
+
 import (
 	"strconv"
 	"strings"

@@ -1,5 +1,7 @@
 package signon
 
+// Countries (ISO 3166-1).
+
 import (
 	"sync"
 

@@ -1,5 +1,7 @@
 package signon
 
+// Decisions and their explanations.
+
 import (
 	"fmt"
 	"strings"

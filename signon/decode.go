@@ -1,5 +1,7 @@
 package signon
 
+// Sign-ons from JSON.
+
 import (
 	"bytes"
 	"errors"

@@ -1,5 +1,7 @@
 package signon
 
+// Devices, and the tables of their fields.
+
 import "time"
 
 // Device is what a sign-on states of the device that it comes from.

@@ -1,5 +1,7 @@
 package main
 
+// What goes wrong in the demo's weeks.
+
 import (
 	"time"
 

@@ -1,5 +1,7 @@
 package main
 
+// Where the demo's addresses are.
+
 import (
 	"bytes"
 	"net"

@@ -1,5 +1,7 @@
 package main
 
+// How the demo's people sign on, day by day.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package main
 
+// The demo's sign-ons, decided as they are made up.
+
 import (
 	"bytes"
 	"cmp"

@@ -1,5 +1,7 @@
 package cli
 
+// brisk check.
+
 import (
 	"cmp"
 	"fmt"

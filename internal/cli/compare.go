@@ -1,5 +1,7 @@
 package cli
 
+// brisk compare.
+
 import (
 	"errors"
 	"fmt"

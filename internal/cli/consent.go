@@ -1,5 +1,7 @@
 package cli
 
+// brisk consent: its ledger, ask and import.
+
 import (
 	"errors"
 	"fmt"

@@ -1,5 +1,7 @@
 package cli
 
+// The JSON of brisk consent.
+
 import (
 	"time"
 

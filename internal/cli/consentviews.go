@@ -1,5 +1,7 @@
 package cli
 
+// brisk consent waiting, show, clients, journal and audit.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package cli
 
+// brisk decide.
+
 import (
 	"bufio"
 	"context"

@@ -1,5 +1,7 @@
 package cli
 
+// brisk demo: how its steps are walked.
+
 import (
 	"bytes"
 	"errors"

@@ -1,5 +1,7 @@
 package cli
 
+// brisk expect.
+
 import (
 	"errors"
 	"fmt"

@@ -1,5 +1,7 @@
 package cli
 
+// brisk fmt.
+
 import (
 	"bytes"
 	"fmt"

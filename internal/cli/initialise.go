@@ -1,5 +1,7 @@
 package cli
 
+// brisk init.
+
 import (
 	"embed"
 	"errors"

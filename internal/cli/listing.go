@@ -1,5 +1,7 @@
 package cli
 
+// How problems are printed, each with its line.
+
 import (
 	"errors"
 	"fmt"

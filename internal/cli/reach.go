@@ -1,5 +1,7 @@
 package cli
 
+// brisk reach.
+
 import (
 	"slices"
 	"strings"

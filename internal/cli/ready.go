@@ -1,5 +1,7 @@
 package cli
 
+// brisk ready.
+
 import (
 	"strconv"
 	"strings"

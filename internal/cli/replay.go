@@ -1,5 +1,7 @@
 package cli
 
+// brisk replay: its options, its logs and its progress.
+
 import (
 	"errors"
 	"fmt"

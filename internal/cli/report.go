@@ -1,5 +1,7 @@
 package cli
 
+// The options --report and --charts.
+
 import (
 	"github.com/spf13/pflag"
 

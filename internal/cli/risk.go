@@ -1,5 +1,7 @@
 package cli
 
+// brisk risk.
+
 import (
 	"cmp"
 	"fmt"

@@ -1,5 +1,7 @@
 package condition
 
+// How a condition is compiled, and what is said of one that cannot be.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package condition
 
+// Why a condition came out as it did, in words.
+
 import (
 	"fmt"
 	"slices"

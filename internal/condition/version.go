@@ -1,5 +1,7 @@
 package condition
 
+// Dotted versions.
+
 import (
 	"cmp"
 	"strings"

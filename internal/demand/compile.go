@@ -1,5 +1,7 @@
 package demand
 
+// How a demand is compiled.
+
 import (
 	"fmt"
 	"maps"

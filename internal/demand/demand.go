@@ -1,5 +1,7 @@
 package demand
 
+// Whether a demand is met, or can be: freshness, grace, lifting.
+
 import (
 	"time"
 

@@ -1,5 +1,7 @@
 package demand
 
+// The smallest ways to meet demands.
+
 import "slices"
 
 // mostWays is how many alternatives are followed and listed; a demand that offers more

@@ -1,5 +1,7 @@
 package directory
 
+// SCIM 2.0 (RFC 7643, RFC 7644), as a ListResponse, an array or JSON Lines.
+
 import (
 	"bufio"
 	"bytes"

@@ -1,5 +1,7 @@
 package directory
 
+// What every reader of people gives, and to whom.
+
 import (
 	"fmt"
 	"strings"

@@ -1,5 +1,7 @@
 package engine
 
+// Declared attributes: what a sign-on states, else the directory or inventory, else the default.
+
 import (
 	"strings"
 

@@ -1,5 +1,7 @@
 package engine
 
+// What is known of the addresses asked about last.
+
 import (
 	"encoding/binary"
 	"net/netip"

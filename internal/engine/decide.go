@@ -1,5 +1,7 @@
 package engine
 
+// The course of a decision, emergency accounts, waivers, and whether somebody may enrol.
+
 import (
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/known"

@@ -1,5 +1,7 @@
 package engine
 
+// What a fact's value comes from, in words.
+
 import (
 	"cmp"
 	"fmt"

@@ -1,5 +1,7 @@
 package engine
 
+// What an explanation tells.
+
 import (
 	"fmt"
 	"slices"

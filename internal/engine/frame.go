@@ -1,5 +1,7 @@
 package engine
 
+// The space in which one sign-on is decided.
+
 import (
 	"context"
 	"time"

@@ -1,5 +1,7 @@
 package engine
 
+// Which policies are for an app and an action, and for a person among them.
+
 import (
 	"math/bits"
 	"slices"

@@ -1,5 +1,7 @@
 package engine
 
+// What the cases that count come to, and what gave it.
+
 import (
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/rulebook"

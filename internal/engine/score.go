@@ -1,5 +1,7 @@
 package engine
 
+// Questions about a sign-on, a device or a waiver other than the decision.
+
 import (
 	"cmp"
 	"context"

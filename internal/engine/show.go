@@ -1,5 +1,7 @@
 package engine
 
+// The values of facts, in words.
+
 import (
 	"fmt"
 	"strconv"

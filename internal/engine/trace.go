@@ -1,5 +1,7 @@
 package engine
 
+// A decision for those who count, without words.
+
 import (
 	"context"
 

@@ -1,5 +1,7 @@
 package engine
 
+// What is written into a decision: demands, next steps, the message, the session.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package fastlog
 
+// Memory that is handed out in pieces, and given back as a whole.
+
 import (
 	"slices"
 	"strings"

@@ -1,5 +1,7 @@
 package fastlog
 
+// The automaton of the texts between values, and how it learns.
+
 import (
 	"bytes"
 	"encoding/binary"

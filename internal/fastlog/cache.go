@@ -1,5 +1,7 @@
 package fastlog
 
+// Values that came by lately.
+
 import (
 	"encoding/binary"
 	"math/bits"

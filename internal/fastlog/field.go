@@ -1,5 +1,7 @@
 package fastlog
 
+// The fields of a line, in one table.
+
 import (
 	"slices"
 	"strings"

@@ -1,5 +1,7 @@
 package fastlog
 
+// Whole logs.
+
 import (
 	"errors"
 	"io"

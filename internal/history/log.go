@@ -1,5 +1,7 @@
 package history
 
+// What a history learns from a log.
+
 import (
 	"errors"
 	"io"

@@ -1,5 +1,7 @@
 package lines
 
+// Files that are written whole, or not at all.
+
 import (
 	"bufio"
 	"compress/gzip"

@@ -1,5 +1,7 @@
 package lines
 
+// What the JSON library says is wrong, in our words.
+
 import (
 	"errors"
 	"fmt"

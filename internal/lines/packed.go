@@ -1,5 +1,7 @@
 package lines
 
+// Files that are packed.
+
 import (
 	"compress/gzip"
 	"fmt"

@@ -1,5 +1,7 @@
 package lines
 
+// Comma-separated files (RFC 4180).
+
 import (
 	"bufio"
 	"encoding/csv"

@@ -1,5 +1,7 @@
 package place
 
+// Several sources of places, one after the other.
+
 import (
 	"fmt"
 	"net/netip"

@@ -1,5 +1,7 @@
 package place
 
+// MaxMind DB files.
+
 import (
 	"fmt"
 	"io"

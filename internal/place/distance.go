@@ -1,5 +1,7 @@
 package place
 
+// How far apart two places are.
+
 import "math"
 
 // earthRadius is the mean radius of the Earth in kilometres (IUGG).

@@ -1,5 +1,7 @@
 package place
 
+// Geofeeds (RFC 8805).
+
 import (
 	"encoding/csv"
 	"fmt"

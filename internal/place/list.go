@@ -1,5 +1,7 @@
 package place
 
+// Lists of addresses.
+
 import (
 	"bytes"
 	"errors"

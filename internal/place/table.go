@@ -1,5 +1,7 @@
 package place
 
+// Which networks an address lies in.
+
 import (
 	"encoding/binary"
 	"iter"

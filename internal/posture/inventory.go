@@ -1,5 +1,7 @@
 package posture
 
+// Inventories of devices, as JSON Lines and CSV.
+
 import (
 	"errors"
 	"fmt"

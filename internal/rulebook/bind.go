@@ -1,5 +1,7 @@
 package rulebook
 
+// How the blocks that conditions and demands use are bound.
+
 import (
 	"errors"
 	"fmt"

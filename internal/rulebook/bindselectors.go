@@ -1,5 +1,7 @@
 package rulebook
 
+// How selectors are bound.
+
 import (
 	"briskwarden.example/briskwarden/internal/diag"
 	"briskwarden.example/briskwarden/language/ast"

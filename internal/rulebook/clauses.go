@@ -1,5 +1,7 @@
 package rulebook
 
+// A sign-on that is told in clauses.
+
 import (
 	"fmt"
 	"slices"

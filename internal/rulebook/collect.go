@@ -1,5 +1,7 @@
 package rulebook
 
+// The declarations of all files, by kind and name.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package rulebook
 
+// Inventories, bound to the declared attributes.
+
 import (
 	"errors"
 	"fmt"

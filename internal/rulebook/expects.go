@@ -1,5 +1,7 @@
 package rulebook
 
+// How expectations and promises are bound.
+
 import (
 	"slices"
 

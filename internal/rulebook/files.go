@@ -1,5 +1,7 @@
 package rulebook
 
+// The files that a rulebook points to: how they are found, opened and limited.
+
 import (
 	"errors"
 	"fmt"

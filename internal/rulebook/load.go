@@ -1,5 +1,7 @@
 package rulebook
 
+// How a rulebook's folder is read.
+
 import (
 	"crypto/sha256"
 	"errors"

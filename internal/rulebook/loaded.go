@@ -1,5 +1,7 @@
 package rulebook
 
+// What each file brought.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package rulebook
 
+// Names that are not known, or stand twice.
+
 import (
 	"errors"
 	"slices"

@@ -1,5 +1,7 @@
 package rulebook
 
+// The logs that a rulebook's history begins with.
+
 import (
 	"io"
 	"strings"

@@ -1,5 +1,7 @@
 package rulebook
 
+// The users and groups of a rulebook's blocks.
+
 import (
 	"fmt"
 	"slices"

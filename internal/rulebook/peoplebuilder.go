@@ -1,5 +1,7 @@
 package rulebook
 
+// The three phases of making people: reading, linking, finishing.
+
 import (
 	"strings"
 

@@ -1,5 +1,7 @@
 package rulebook
 
+// Networks, countries and the sources of places.
+
 import (
 	"io"
 	"strings"

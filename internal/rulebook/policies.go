@@ -1,5 +1,7 @@
 package rulebook
 
+// How policies and waivers are bound.
+
 import (
 	"cmp"
 	"fmt"

@@ -1,5 +1,7 @@
 package rulebook
 
+// The order in which declarations are bound, and the settings of the rulebook's block.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package schedule
 
+// Calendars as exceptions of a schedule (RFC 5545).
+
 import (
 	"cmp"
 	"errors"

@@ -1,5 +1,7 @@
 package schedule
 
+// When a schedule is open.
+
 import (
 	"fmt"
 	"slices"

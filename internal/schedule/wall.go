@@ -1,5 +1,7 @@
 package schedule
 
+// What the clock on the wall says, quickly.
+
 import (
 	"math"
 	"sync/atomic"

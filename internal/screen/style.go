@@ -1,5 +1,7 @@
 package screen
 
+// Colours, and text that is laid out.
+
 import (
 	"fmt"
 	"io"

@@ -1,5 +1,7 @@
 package spell
 
+// Names that look alike.
+
 import (
 	"fmt"
 	"strings"

@@ -1,5 +1,7 @@
 package spell
 
+// Plurals, lists, and texts that are cut short.
+
 import (
 	"fmt"
 	"strings"

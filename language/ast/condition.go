@@ -1,5 +1,7 @@
 package ast
 
+// Conditions.
+
 import (
 	"strconv"
 	"strings"

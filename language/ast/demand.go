@@ -1,5 +1,7 @@
 package ast
 
+// Demands.
+
 import (
 	"fmt"
 	"strings"

@@ -1,5 +1,7 @@
 package ast
 
+// Going through a tree.
+
 import "iter"
 
 // Comparisons are all comparisons of a condition, as they stand. A nil condition has none.

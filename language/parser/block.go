@@ -1,5 +1,7 @@
 package parser
 
+// Blocks whose clauses stand in any order.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package parser
 
+// Conditions and durations.
+
 import (
 	"fmt"
 	"math"

@@ -1,5 +1,7 @@
 package parser
 
+// Declarations other than policies, waivers, promises and expectations.
+
 import (
 	"slices"
 	"strings"

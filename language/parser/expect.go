@@ -1,5 +1,7 @@
 package parser
 
+// Expectations, and sign-ons told in clauses.
+
 import (
 	"slices"
 

@@ -1,5 +1,7 @@
 package parser
 
+// Policies, waivers and promises.
+
 import (
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"

@@ -1,5 +1,7 @@
 package printer
 
+// Where lines begin.
+
 import (
 	"strings"
 	"unicode/utf8"

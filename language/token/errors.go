@@ -1,5 +1,7 @@
 package token
 
+// Lists of errors with their places.
+
 import (
 	"cmp"
 	"fmt"
