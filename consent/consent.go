@@ -1,6 +1,13 @@
 // Package consent keeps what client applications may do with whose data: it asks the policies
 // about new requests, lets reviewers settle what waits, and writes every change into a
 // journal whose entries are chained by their hashes.
+//
+//	ledger := consent.New(consent.NewMemory(), rules)
+//	answer, err := ledger.Ask(ctx, signon.SignOn{User: "mira.holt", App: "crew-roster",
+//		Consent: &signon.Consent{Client: "tidy-notes", Scopes: []string{"openid", "roster.read"}}})
+//
+// A [Store] keeps what the ledger knows: in memory, in a file (package store/sqlite), or in a store of
+// one's own, which package consenttest tests.
 package consent
 
 import (

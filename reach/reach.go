@@ -1,4 +1,7 @@
-// Package reach tells what people get to, and under which circumstances.
+// Package reach tells what people get to, and under which circumstances, as the command "brisk reach"
+// does.
+//
+//	of, err := reach.User(ctx, rules, "mira.holt", []reach.Circumstance{{SignOn: so}})
 package reach
 
 import (

@@ -1,4 +1,7 @@
-// Package ready finds who is not enrolled, or has no device, for what the policies will ask of them.
+// Package ready finds who is not enrolled, or has no device, for what the policies will ask of them,
+// as the command "brisk ready" does.
+//
+//	report, err := ready.Find(ctx, rules, time.Now().AddDate(0, 1, 0))
 package ready
 
 import (

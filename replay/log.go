@@ -1,5 +1,6 @@
-// Package replay takes logs of past sign-ons through the engine.
 package replay
+
+// Logs and their lines.
 
 import (
 	"bufio"

@@ -1,5 +1,6 @@
-// Package report draws charts, and lays out pages that read without anything else at hand.
 package report
+
+// Pages.
 
 import (
 	_ "embed"

@@ -1,5 +1,9 @@
 // Package signon has the sign-ons that policies judge, the decisions on them, and the JSON
 // of both: the request and response of the OpenID AuthZEN Authorization API 1.0.
+//
+//	s := signon.SignOn{User: "mira.holt", App: "crew-roster", Presented: []string{"passkey"}}
+//
+// What a program states is checked before it counts: [SignOn.Validate] says which field cannot be.
 package signon
 
 import (

@@ -177,9 +177,11 @@ func failing(t *testing.T, s consent.Store) {
 
 func looking(t *testing.T, s consent.Store) {
 	for what, change := range map[string]func(consent.Tx) error{
-		"a consent": func(tx consent.Tx) error { return tx.PutConsent(&consent.Consent{For: signon.ForSelf, Scopes: []string{"x"}}) },
-		"a client":  func(tx consent.Tx) error { return tx.PutClient(&consent.Client{ID: "a"}) },
-		"an entry":  func(tx consent.Tx) error { return tx.Append(&consent.Entry{Number: 1}) },
+		"a consent": func(tx consent.Tx) error {
+			return tx.PutConsent(&consent.Consent{For: signon.ForSelf, Scopes: []string{"x"}})
+		},
+		"a client": func(tx consent.Tx) error { return tx.PutClient(&consent.Client{ID: "a"}) },
+		"an entry": func(tx consent.Tx) error { return tx.Append(&consent.Entry{Number: 1}) },
 	} {
 		require.ErrorIs(t, s.View(t.Context(), change), consent.ErrReadOnly, what)
 	}

@@ -1,5 +1,6 @@
-// Package schedule has wall clocks and calendars: dates, instants and the hours of the week.
 package schedule
+
+// Dates, instants, and the wall clock between them.
 
 import (
 	"fmt"
