@@ -16,6 +16,7 @@ import (
 const compared = `rulebook r { floor none }
 attribute user.step word from request
 network relay { 192.0.2.0/24 }
+scopes data weight 20 { "data.*" }
 user ann { methods password }
 baseline safe { check "Encrypted" device.encrypted }
 app news { }
@@ -32,8 +33,12 @@ risk model {
 // truths asks a condition about sign-ons: yes, no or unknown.
 func truths(t *testing.T, condition string, list []signon.SignOn) (words []string) {
 	t.Helper()
+	doing := ""
+	if list[0].Action != "" {
+		doing = "doing " + list[0].Action + " "
+	}
 	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(compared +
-		"policy p { who everyone to everything case \"x\" when " + condition + " => block otherwise => grant }\n")}})
+		"policy p { who everyone to everything " + doing + "case \"x\" when " + condition + " => block otherwise => grant }\n")}})
 	require.NoError(t, err, condition)
 	for _, s := range list {
 		s.User, s.App = "ann", "news"
@@ -59,7 +64,19 @@ func TestComparisonsAtTheirBounds(t *testing.T) {
 	for _, v := range []string{"14.1.9", "14.2", "14.2.0.0", "14.2.1", "14.10", "14.x", ""} {
 		versions = append(versions, signon.SignOn{Device: &signon.Device{Version: v, Encrypted: []signon.YesNo{signon.Yes, signon.No, signon.Unknown}[len(versions)%3]}})
 	}
+	var asked []signon.SignOn
+	for _, scopes := range [][]string{nil, {}, {"openid"}, {"data.read"}, {"openid", "data.read", "data.write"}} {
+		asked = append(asked, signon.SignOn{Action: "consent", Consent: &signon.Consent{Client: "notes", Scopes: scopes}})
+	}
 	for condition, want := range map[string]string{
+		"scopes.count > 1":                 "unknown no no no yes",
+		"scopes.count < 1":                 "unknown yes no no no",
+		"scopes.count is known":            "no yes yes yes yes",
+		"scopes is known":                  "no yes yes yes yes",
+		"scopes.weight >= 20":              "unknown no no yes yes",
+		"scopes.weight is unknown":         "yes no no no no",
+		"scopes touch data":                "unknown no no yes yes",
+		"scopes within data":               "unknown unknown no yes no",
 		"risk > 50":                        "no no yes yes unknown unknown",
 		"risk >= 50":                       "no yes yes yes unknown yes",
 		"risk < 50":                        "yes no no no unknown no",
@@ -87,8 +104,11 @@ func TestComparisonsAtTheirBounds(t *testing.T) {
 		"surely device.version > 14.2":     "no no no yes yes no no",
 	} {
 		list := scores
-		if strings.Contains(condition, "device") {
+		switch {
+		case strings.Contains(condition, "device"):
 			list = versions
+		case strings.Contains(condition, "scopes"):
+			list = asked
 		}
 		require.Equal(t, want, strings.Join(truths(t, condition, list), " "), condition)
 	}
@@ -102,7 +122,7 @@ func TestReasonsOfWhatIsKnown(t *testing.T) {
 		"country in NO, DK, SE, FI and risk < 9": "country is NO and risk is 0",
 	} {
 		rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(compared +
-			fmt.Sprintf("policy p { who everyone to everything case \"x\" when %s => block otherwise => grant }\n", condition))}})
+			fmt.Sprintf("policy p { who everyone to everything "+doing+"case \"x\" when %s => block otherwise => grant }\n", condition))}})
 		require.NoError(t, err, condition)
 		d, err := rules.Explain(t.Context(), signon.SignOn{User: "ann", App: "news", Country: "NO", IP: netip.MustParseAddr("198.51.100.1"), Properties: map[string]any{"step": "z"}})
 		require.NoError(t, err)
