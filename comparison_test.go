@@ -17,6 +17,7 @@ const compared = `rulebook r { floor none }
 attribute user.step word from request
 network relay { 192.0.2.0/24 }
 scopes data weight 20 { "data.*" }
+scopes basic weight 5 { openid }
 user ann { methods password }
 baseline safe { check "Encrypted" device.encrypted }
 app news { }
@@ -73,6 +74,8 @@ func TestComparisonsAtTheirBounds(t *testing.T) {
 		"scopes.count < 1":                 "unknown yes no no no",
 		"scopes.count is known":            "no yes yes yes yes",
 		"scopes is known":                  "no yes yes yes yes",
+		"scopes.weight > 20":               "unknown no no no yes",
+		"scopes.weight <= 5":               "unknown yes yes no no",
 		"scopes.weight >= 20":              "unknown no no yes yes",
 		"scopes.weight is unknown":         "yes no no no no",
 		"scopes touch data":                "unknown no no yes yes",
@@ -122,7 +125,7 @@ func TestReasonsOfWhatIsKnown(t *testing.T) {
 		"country in NO, DK, SE, FI and risk < 9": "country is NO and risk is 0",
 	} {
 		rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(compared +
-			fmt.Sprintf("policy p { who everyone to everything "+doing+"case \"x\" when %s => block otherwise => grant }\n", condition))}})
+			fmt.Sprintf("policy p { who everyone to everything case \"x\" when %s => block otherwise => grant }\n", condition))}})
 		require.NoError(t, err, condition)
 		d, err := rules.Explain(t.Context(), signon.SignOn{User: "ann", App: "news", Country: "NO", IP: netip.MustParseAddr("198.51.100.1"), Properties: map[string]any{"step": "z"}})
 		require.NoError(t, err)
