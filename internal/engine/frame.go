@@ -18,53 +18,51 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// frame is one sign-on while it is decided: its facts, worked out when they are first asked
-// for, and the space to work in. Frames are used again.
+// frame is one sign-on while it is decided. Frames are used again.
 type frame struct {
 	e      *Engine
 	rb     *rulebook.Rulebook
-	ctx    context.Context // of who asks, for the sources
-	failed error           // the first of a source
-	so     *signon.SignOn
-	now    time.Time
-	person *rulebook.Person
-	target *target
-	index  *index          // of the target, for the action
-	trace  *Trace          // of the decision, for who asked for one; nil for nobody
-	traced signon.Decision // what is traced
-	proof  demand.Proof
-	lifts  []*demand.Lift
-	waived []*rulebook.Waiver // in force
-	enrol  enrolment
+	failed error  // the first of a source
+	trace  *Trace // of the decision, for who asked for one; nil for nobody
 
+	request
+	values
+	scratch
+	lately
+}
+
+// request is what is decided on. It does not change once it is identified and gathered.
+type request struct {
+	ctx       context.Context // of who asks, for the sources
+	so        *signon.SignOn
+	now       time.Time
+	person    *rulebook.Person
+	target    *target
+	index     *index         // of the target, for the action
 	device    *signon.Device // merged with the inventory's record; never nil
-	merged    signon.Device
 	hasDevice bool
 	record    *posture.Record // of the inventory; nil is none
+}
 
+// values are the facts of the request that take some work.
+type values struct {
 	networks  lazy[set.Set]
 	where     lazy[place.Location] // of the address
 	history   lazy[history.Facts]
 	before    history.Query // that the history was asked
 	risk      lazy[known.Interval]
 	baselines []lazy[known.Truth]
+	enrol     enrolment
+}
 
-	lists  addressCache[set.Set]        // the networks of addresses
-	places addressCache[place.Location] // where they are, by the rulebook's own files
-
-	last       *rulebook.Person // the person found before, where all are the rulebook's
-	lastDevice string           // the device found before in the rulebook's own inventory,
-	lastRecord *posture.Record  // and its record
-
-	candidates []candidate
-	enrolled   []candidate // while it is asked whether the user may enrol
-	terms      []demand.Terms
-	unmet      []demand.Asked
-	planner    demand.Planner
-	matched    []*policy
-
-	unknownMethods []string        // methods that the rulebook does not know, each once
-	noted          map[string]bool // the same
+// reset makes nothing worked out.
+func (v *values) reset() {
+	v.networks.reset()
+	v.where.reset()
+	v.history.reset()
+	v.risk.reset()
+	clear(v.baselines)
+	v.enrol = unasked
 }
 
 // lazy is a fact that is worked out at most once for a sign-on.
@@ -73,37 +71,61 @@ type lazy[T any] struct {
 	done  bool
 }
 
+func (l *lazy[T]) reset() {
+	if l.done {
+		*l = lazy[T]{}
+	}
+}
+
+// scratch is memory to decide in, and to lay out what was decided.
+type scratch struct {
+	proof      demand.Proof
+	merged     signon.Device // what is stated of a device that the inventory knows
+	lifts      []*demand.Lift
+	waived     []*rulebook.Waiver // in force
+	candidates []candidate
+	enrolled   []candidate // while it is asked whether the user may enrol
+	terms      []demand.Terms
+	unmet      []demand.Asked
+	planner    demand.Planner
+	matched    []*policy
+	traced     signon.Decision // what is traced
+
+	unknownMethods []string        // methods that the rulebook does not know, each once
+	noted          map[string]bool // the same
+}
+
+// reset keeps the memory, and nothing that was in it.
+func (s *scratch) reset() {
+	s.proof.Presented, s.proof.Changed, s.proof.Records = 0, false, s.proof.Records[:0]
+	s.lifts, s.waived, s.candidates, s.enrolled = s.lifts[:0], s.waived[:0], s.candidates[:0], s.enrolled[:0]
+	s.terms, s.unmet = s.terms[:0], s.unmet[:0]
+	if s.noted != nil {
+		s.unknownMethods, s.noted = nil, nil
+	}
+}
+
+// lately is what was found for sign-ons before, and stays so: in a log the next is often alike.
+type lately struct {
+	lists      addressCache[set.Set]        // the networks of addresses
+	places     addressCache[place.Location] // where they are, by the rulebook's own files
+	last       *rulebook.Person             // where all are the rulebook's
+	lastDevice string                       // in the rulebook's own inventory,
+	lastRecord *posture.Record              // and its record
+}
+
 func newFrame(e *Engine) *frame {
-	f := &frame{e: e, rb: e.rb, device: &noDevice, baselines: make([]lazy[known.Truth], len(e.rb.Baselines))}
+	f := &frame{e: e, rb: e.rb, request: request{device: &noDevice}, values: values{baselines: make([]lazy[known.Truth], len(e.rb.Baselines))}}
 	f.proof.Methods = e.rb.Methods
 	f.proof.Posture, f.proof.Enrolment = f, f
 	return f
 }
 
-// release forgets the sign-on and keeps the space.
+// release forgets the sign-on, and keeps the memory.
 func (f *frame) release() {
-	clear(f.baselines)
-	f.ctx, f.failed, f.so, f.person, f.target, f.index = nil, nil, nil, nil, nil, nil
-	f.enrol, f.waived, f.lifts = unasked, f.waived[:0], f.lifts[:0]
-	if f.hasDevice {
-		f.device, f.hasDevice = &noDevice, false
-	}
-	if f.record != nil {
-		f.record, f.merged = nil, signon.Device{}
-	}
-	f.networks, f.risk = lazy[set.Set]{}, lazy[known.Interval]{}
-	if f.where.done {
-		f.where = lazy[place.Location]{}
-	}
-	if f.history.done {
-		f.history = lazy[history.Facts]{}
-	}
-	p := &f.proof
-	p.Presented, p.Changed, p.Records = 0, false, p.Records[:0]
-	if f.noted != nil {
-		f.unknownMethods, f.noted = nil, nil
-	}
-	f.candidates, f.enrolled, f.terms, f.unmet = f.candidates[:0], f.enrolled[:0], f.terms[:0], f.unmet[:0]
+	f.failed, f.request = nil, request{device: &noDevice}
+	f.values.reset()
+	f.scratch.reset()
 }
 
 var _ condition.Facts = (*frame)(nil)
