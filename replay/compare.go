@@ -148,40 +148,12 @@ func differences(before, after *rulebook.Rulebook) (d [2]map[string]string) {
 func caseTexts(rb *rulebook.Rulebook) map[string]string {
 	texts := map[string]string{}
 	for _, p := range rb.Policies {
-		texts[p.Name] = policyText(p)
+		texts[p.Name] = p.CanonicalScope()
 		for i := range p.Cases {
-			k := &p.Cases[i]
-			asked := ""
-			if k.Demand != nil {
-				asked = k.Demand.Text
-			}
-			texts[caseName(p, k)] = fmt.Sprint(k.Text, k.Word, asked, k.Group, p.Session)
+			texts[caseName(p, &p.Cases[i])] = p.CanonicalCase(&p.Cases[i])
 		}
 	}
 	return texts
-}
-
-// policyText is for whom, for what and from when a policy is.
-func policyText(p *rulebook.Policy) string {
-	text := fmt.Sprint(selectors(&p.Who), p.To, p.Doing)
-	for _, s := range p.Stages {
-		text += fmt.Sprint(s.Stage, s.From.Unix())
-		if s.For != nil {
-			text += selectors(s.For)
-		}
-	}
-	return text
-}
-
-// selectors are those of people, by name: the number of a group may differ between rulebooks.
-func selectors(w *rulebook.Who) (text string) {
-	for _, list := range [][]rulebook.PersonSelector{w.Items, w.Except} {
-		for _, s := range list {
-			text += fmt.Sprint(s.Kind, s.Name, ",")
-		}
-		text += ";"
-	}
-	return text
 }
 
 func caseName(p *rulebook.Policy, k *rulebook.Case) string {
