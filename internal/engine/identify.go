@@ -134,7 +134,7 @@ func (f *frame) methodID(name string) (int, bool) {
 	}
 	if name != "" && !f.noted[name] {
 		if f.noted == nil {
-			f.noted = map[string]bool{}
+			f.noted = make(map[string]bool, len(f.so.Presented)+len(f.so.Evidence))
 		}
 		f.noted[name] = true
 		f.unknownMethods = append(f.unknownMethods, name)
