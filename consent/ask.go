@@ -3,6 +3,7 @@ package consent
 // A request on its way to its answer: by what is held, else by the policies.
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,7 +26,7 @@ type Answer struct {
 
 // ask answers a request by what is held already, else by the policies.
 func (o *operation) ask(so signon.SignOn) (*Answer, error) {
-	if err := so.Validate(); err != nil {
+	if err := cmp.Or(so.Validate(), so.NotSupposed()); err != nil {
 		return nil, err
 	}
 	if so.Consent != nil {

@@ -66,6 +66,7 @@ func (c *checker) unsupplied() map[string]string {
 	if len(c.rb.Devices) == 0 {
 		missing["device.owned"] = "name an inventory in the rulebook block: devices \"devices/fleet.jsonl\""
 	}
+	missing["user.compromised"] = "no source tells of it yet: take it out"
 	for _, a := range c.rb.Facts.Attributes() {
 		if !a.FromRequest && !a.Default.Known && !c.stated(a) {
 			missing[a.Name] = "let a source state it, give it a default, or let sign-ons state it: from request"

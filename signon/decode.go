@@ -64,6 +64,8 @@ type (
 		Risk      *float64   `json:"risk,omitzero"`
 		Consent   *consent   `json:"consent,omitzero"`
 
+		Suppose map[string]any `json:"suppose,omitempty"`
+
 		Outcome jsontext.Value `json:"outcome,omitzero"` // of a log
 	}
 	device struct {
@@ -182,7 +184,10 @@ func (r *request) logged() (l Logged, err error) {
 			return Logged{}, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
 		}
 	}
-	if l.SignOn, err = r.signOn(); err != nil {
+	if l.SignOn, err = r.signOn(); err == nil {
+		err = l.NotSupposed()
+	}
+	if err != nil {
 		return Logged{}, err
 	}
 	return l, nil
@@ -194,7 +199,7 @@ func (r *request) signOn() (SignOn, error) {
 		ID: c.ID, User: r.Subject.ID, Properties: r.Subject.Properties, Action: r.Action.Name, App: r.Resource.ID,
 		Time: c.Time.Time, IP: c.IP.Addr, Country: string(c.Country), Client: c.Client,
 		Device: (*Device)(nil), Session: Session{c.Session.ID, c.Session.Started.Time},
-		Presented: c.Presented, Risk: c.Risk, Consent: (*Consent)(c.Consent),
+		Presented: c.Presented, Risk: c.Risk, Consent: (*Consent)(c.Consent), Suppose: c.Suppose,
 	}
 	if c.Device != nil {
 		d := c.Device.plain()

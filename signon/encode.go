@@ -23,6 +23,9 @@ func (l Logged) MarshalJSONTo(e *jsontext.Encoder) error {
 	if err := l.Validate(); err != nil {
 		return err
 	}
+	if err := l.NotSupposed(); err != nil {
+		return err
+	}
 	r := l.SignOn.request()
 	if l.Recorded {
 		word, err := l.Outcome.MarshalText()
@@ -42,7 +45,7 @@ func (s SignOn) request() request {
 		Context: context{
 			ID: s.ID, Time: instant{s.Time}, IP: address{s.IP}, Country: country(s.Country), Client: s.Client,
 			Session: session{s.Session.ID, instant{s.Session.Started}}, Presented: s.Presented, Risk: s.Risk,
-			Consent: (*consent)(s.Consent),
+			Consent: (*consent)(s.Consent), Suppose: s.Suppose,
 		},
 	}
 	if d := s.Device; d != nil {

@@ -61,6 +61,11 @@ type SignOn struct {
 	Evidence   []Evidence // what was presented earlier
 	Risk       *float64   // a score from elsewhere: the fact reported.risk
 	Consent    *Consent
+
+	// Suppose has facts as if they were so, whatever history or directory say, by their names in the
+	// language: a string, bool or float64; nil is unknown. A date or an instant is a string. What
+	// really happened is not supposed: logs and the consent ledger refuse it.
+	Suppose map[string]any
 }
 
 // Logged is a sign-on as a log has it, with the outcome that was recorded for it.

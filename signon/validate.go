@@ -51,7 +51,16 @@ func (s *SignOn) Validate() error {
 	if s.Consent != nil {
 		v.consent(s.Consent)
 	}
+	v.values("context.suppose", s.Suppose)
 	return v.err()
+}
+
+// NotSupposed reports a sign-on that supposes something, where only what really happened counts.
+func (s *SignOn) NotSupposed() error {
+	if len(s.Suppose) > 0 {
+		return &FieldError{"context.suppose", "what really happened is not supposed: leave it out"}
+	}
+	return nil
 }
 
 // validator keeps the first field that is wrong.

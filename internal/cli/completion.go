@@ -16,7 +16,7 @@ import (
 
 // clauseWords begin the clauses of a sign-on.
 var clauseWords = []string{"user", "app", "doing", "ip", "country", "at", "client", "device", "session", "presenting", "having", "risk",
-	"client-app", "publisher", "scopes", "for"}
+	"client-app", "publisher", "scopes", "for", "suppose"}
 
 // complete lets the shell complete names of the rulebook, and the words of clauses.
 func (s *session) complete(root *cobra.Command) {

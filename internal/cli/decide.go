@@ -41,7 +41,8 @@ in clauses, in any order; what is left out is unknown:
   user U   app A   doing ACTION   ip ADDRESS   country NO   at INSTANT   client browser
   device ID [{ os android  version 14  managed yes … }]   session ID [started INSTANT]
   presenting METHOD, …   having METHOD AGE [in session ID] [on device ID] [for app A]   risk N
-  client-app ID   publisher NAME [verified]   scopes S, …   for self|everyone|group G [owner]`,
+  client-app ID   publisher NAME [verified]   scopes S, …   for self|everyone|group G [owner]
+  suppose FACT VALUE, …   as if new.country, travel.speed, user.risk … had these values, or unknown`,
 		RunE: func(_ *cobra.Command, words []string) error { return s.decide(words, o) },
 	}
 	c.Flags().StringVar(&o.request, "request", "", "decide on the request in a JSON file (- is standard input)")

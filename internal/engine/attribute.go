@@ -52,6 +52,11 @@ func (f *frame) checkStated() error {
 // attribute gives a declared attribute: what the sign-on may state and does, else what the
 // directory or inventory has, else its default.
 func (f *frame) attribute(s fact.Slot) *fact.Value {
+	if f.supposed != nil {
+		if v, is := f.supposed[s]; is {
+			return v
+		}
+	}
 	a := f.rb.Facts.Attribute(s)
 	if a == nil || a.OfDevice && !f.hasDevice {
 		return &unknownValue

@@ -20,6 +20,9 @@ import (
 // known tells where the sign-on is from, and what is known of its device: whose it is, how
 // old its last report is, and what fails of the baselines that would mend the block.
 func (f *frame) known(next []signon.Step) (list []string) {
+	if len(f.supposed) > 0 {
+		list = append(list, "supposed: "+f.supposedText())
+	}
 	if f.so.IP.IsValid() {
 		list = append(list, fmt.Sprintf("%s is in %s, in %s", f.so.IP.Unmap(), cmp.Or(f.networkNames(), "no named network"),
 			cmp.Or(f.countryCode(), "an unknown country")))
@@ -126,6 +129,9 @@ const (
 
 // Evidence tells what a fact's value comes from, or why it is unknown.
 func (f *frame) Evidence(s fact.Slot) string {
+	if _, is := f.supposed[s]; is && !f.nobodyTells(s) {
+		return "supposed"
+	}
 	switch s {
 	case fact.Network:
 		if !f.so.IP.IsValid() {
@@ -138,6 +144,8 @@ func (f *frame) Evidence(s fact.Slot) string {
 		return f.countryEvidence()
 	case fact.NewCountry, fact.NewDevice, fact.OddHour, fact.TravelSpeed:
 		return f.pastEvidence(s)
+	case fact.UserCompromised:
+		return "no source tells of it"
 	case fact.DeviceOwned:
 		return f.ownerEvidence()
 	case fact.ScopesWeight:

@@ -80,6 +80,11 @@ func (f *frame) Meets(id int) bool { return f.baseline(id) == known.True }
 
 // YesNo gives a yes-no fact.
 func (f *frame) YesNo(s fact.Slot) known.Truth {
+	if f.supposed != nil {
+		if v, is := f.supposed[s]; is {
+			return v.YesNo
+		}
+	}
 	if i, is := s.DeviceFlag(); is {
 		flag := &signon.DeviceFlags[i]
 		if v := *flag.Of(f.device); v != signon.Unknown || !flag.Inventory || !f.hasDevice {
@@ -155,6 +160,11 @@ func (f *frame) query() *history.Query {
 
 // Word gives a fact that is a word, a country or a version.
 func (f *frame) Word(s fact.Slot) (string, bool) {
+	if f.supposed != nil {
+		if v, is := f.supposed[s]; is {
+			return v.Word, v.Known
+		}
+	}
 	var w string
 	switch s {
 	case fact.Country:
@@ -223,6 +233,11 @@ func (f *frame) locate(addr netip.Addr) place.Location {
 
 // Number gives a number, or the interval in which it lies.
 func (f *frame) Number(s fact.Slot) (known.Interval, bool) {
+	if f.supposed != nil {
+		if v, is := f.supposed[s]; is {
+			return known.Exactly(v.Number), v.Known
+		}
+	}
 	switch s {
 	case fact.Risk, fact.RiskBand:
 		if !f.risk.done {
@@ -247,6 +262,11 @@ func (f *frame) Number(s fact.Slot) (known.Interval, bool) {
 
 // Instant gives the moment of which the age is asked.
 func (f *frame) Instant(s fact.Slot) (time.Time, bool) {
+	if f.supposed != nil {
+		if v, is := f.supposed[s]; is {
+			return v.At(), v.Known
+		}
+	}
 	t := f.device.Reported
 	if s == fact.UserJoined {
 		t = f.person.Joined

@@ -42,6 +42,7 @@ type request struct {
 	device    *signon.Device // merged with the inventory's record; never nil
 	hasDevice bool
 	record    *posture.Record // of the inventory; nil is none
+	supposed  map[fact.Slot]*fact.Value
 }
 
 // values are the facts of the request that take some work.

@@ -77,6 +77,7 @@ func (f *frame) gather(d *signon.Decision) {
 	}
 	p := &f.proof
 	p.Enrolled, p.Now, p.Joined = f.person.Methods, f.now, f.person.JoinedDay
+	f.supposeJoined()
 	p.Session, p.Started, p.Device, p.App = so.Session.ID, so.Session.Started, f.device.ID, so.App
 	for _, name := range so.Presented {
 		switch id, ok := f.methodID(name); {

@@ -26,7 +26,7 @@ func (e *Engine) Risk(ctx context.Context, so *signon.SignOn, explain func(score
 		if err != nil || ground != signon.GroundPolicies {
 			return err
 		}
-		if err := f.checkStated(); err != nil {
+		if err := cmp.Or(f.checkStated(), f.suppose()); err != nil {
 			return err
 		}
 		var unused signon.Decision

@@ -27,6 +27,7 @@ const (
 	UserRisk
 	UserHas
 	UserJoined
+	UserCompromised
 	DeviceReported
 	firstDeviceFlag // and those of the other yes-no fields of a device, in the order of [signon.DeviceFlags]
 )
@@ -121,6 +122,7 @@ var builtin = withDeviceFlags([firstAttribute]Fact{
 	UserRisk:          {Name: "user.risk", Type: Level, Values: Levels},
 	UserHas:           {Name: "user", Type: Methods},
 	UserJoined:        {Name: "user.joined", Type: Instant},
+	UserCompromised:   {Name: "user.compromised", Type: YesNo},
 	DeviceReported:    {Name: "device.reported", Type: Instant},
 	DeviceOwned:       {Name: "device.owned", Type: YesNo},
 	DeviceOS:          {Name: "device.os", Type: Word},
@@ -169,6 +171,14 @@ type Value struct {
 	Number float64
 	YesNo  known.Truth
 	Day    *Day // of a date
+}
+
+// At is the instant that a date begins with, or that an instant is; zero where there is none.
+func (v Value) At() time.Time {
+	if v.Day == nil {
+		return time.Time{}
+	}
+	return v.Day.Start
 }
 
 // Day is when a date begins, and when the day after it does.

@@ -90,6 +90,7 @@ var requestFields = []field{
 	}},
 	{path: "context/risk", kind: library},
 	{path: "context/consent", kind: library},
+	{path: "context/suppose", kind: library},
 }
 
 var sessionFields = []field{

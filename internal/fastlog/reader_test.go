@@ -131,6 +131,7 @@ func TestNoFieldStandsTwice(t *testing.T) {
 func TestEveryFieldIsKnown(t *testing.T) {
 	var whole signon.Logged
 	fill(t, reflect.ValueOf(&whole).Elem())
+	whole.Suppose = nil // which a log refuses
 	text, err := json.Marshal(whole)
 	require.NoError(t, err)
 	paths := []string{"context/device/" + someName}
@@ -152,7 +153,7 @@ func TestEveryFieldIsKnown(t *testing.T) {
 		}
 	}
 	walk(value, "")
-	require.ElementsMatch(t, append(slices.Collect(maps.Keys(fields)), "context/device/"+someName, "context/device/"+someName), paths)
+	require.ElementsMatch(t, append(slices.DeleteFunc(slices.Collect(maps.Keys(fields)), func(path string) bool { return path == "context/suppose" }), "context/device/"+someName, "context/device/"+someName), paths)
 }
 
 const someName = "colour"

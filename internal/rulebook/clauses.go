@@ -10,6 +10,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -74,7 +75,51 @@ func (b *clauseBinder) signOn(s *ast.SignOn) signon.SignOn {
 		so.Device = b.device(s.Device)
 	}
 	so.Consent = b.consent(s)
+	so.Suppose = b.supposed(s.Suppose)
 	return so
+}
+
+// supposed are facts as if they were so.
+func (b *clauseBinder) supposed(list []ast.Attr) map[string]any {
+	if len(list) == 0 {
+		return nil
+	}
+	facts := map[string]any{}
+	for _, a := range list {
+		f, err := b.rb.Supposable(a.Name.Text)
+		if err != nil {
+			what, help, _ := strings.Cut(err.Error(), "; ")
+			b.fail(a.Name, help, "%s", what)
+			continue
+		}
+		if _, twice := facts[f.Name]; twice {
+			b.fail(a.Name, "leave one of them out", "%q is supposed twice", f.Name)
+		}
+		facts[f.Name] = b.supposedValue(f, a.Value)
+	}
+	return facts
+}
+
+func (b *clauseBinder) supposedValue(f *fact.Fact, value ast.Name) (stated any) {
+	if value.Text == "unknown" && !value.Quoted {
+		return nil
+	}
+	stated = value.Text
+	var err error
+	switch f.Type {
+	case fact.YesNo, fact.Number:
+		var v fact.Value
+		if v, err = ReadValue(f.Type, value.Text, b.rb.Zone); err == nil {
+			stated = v.JSON(f.Type)
+		}
+	}
+	if err == nil {
+		_, err = b.rb.SupposedValue(f, stated)
+	}
+	if err != nil {
+		b.fail(value, "", "%s: %v", f.Name, err)
+	}
+	return stated
 }
 
 // consent is what a client application asks for; nil where no clause speaks of it.

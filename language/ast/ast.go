@@ -298,9 +298,10 @@ type SignOn struct {
 	Publisher Name
 	Verified  bool // the publisher is said to be verified
 	Scopes    []Name
-	For       Name // self, everyone or group
-	Group     Name // of For
-	Owner     bool // the user is said to own the group
+	For       Name   // self, everyone or group
+	Group     Name   // of For
+	Owner     bool   // the user is said to own the group
+	Suppose   []Attr // facts as if they were so
 }
 
 // Device is the device of a sign-on told in clauses.

@@ -11,7 +11,7 @@ import (
 
 // signOnWords are the clauses of a sign-on, which stand in any order.
 var signOnWords = []string{"user", "app", "doing", "ip", "country", "at", "client", "device", "session", "presenting", "having", "risk",
-	"client-app", "publisher", "scopes", "for"}
+	"client-app", "publisher", "scopes", "for", "suppose"}
 
 func (p *parser) expect(k token.Token) ast.Decl {
 	d := &ast.Expect{Block: p.head(k, "the expectation's name")}
@@ -98,6 +98,8 @@ func (p *parser) signOnClause(s *ast.SignOn, t token.Token) {
 		s.Verified = p.accept("verified")
 	case "scopes":
 		s.Scopes = p.names("a scope")
+	case "suppose":
+		s.Suppose = list(p, p.supposed)
 	case "for":
 		s.For = asName(p.word("self", "everyone", "group"))
 		if s.For.Text == "group" {
@@ -105,6 +107,17 @@ func (p *parser) signOnClause(s *ast.SignOn, t token.Token) {
 			s.Owner = p.accept("owner")
 		}
 	}
+}
+
+// supposed parses a fact and its value, which may be unknown.
+func (p *parser) supposed() ast.Attr {
+	a := ast.Attr{Name: p.name("a fact")}
+	if p.is("unknown") {
+		a.Value = asName(p.take())
+	} else {
+		a.Value = p.name("its value")
+	}
+	return a
 }
 
 func (p *parser) device(t token.Token) *ast.Device {
