@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	driver "modernc.org/sqlite"
@@ -73,7 +74,7 @@ func Open(name string) (*Store, error) {
 	if dir := filepath.Dir(name); !isFolder(dir) {
 		return nil, fmt.Errorf("%s cannot be opened: there is no folder %s", name, dir)
 	}
-	query := url.Values{"_pragma": {"busy_timeout(60000)", "synchronous(FULL)"}, "_txlock": {"immediate"}}
+	query := url.Values{"_pragma": {fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "synchronous(FULL)"}, "_txlock": {"immediate"}}
 	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(name), RawQuery: query.Encode()}).String())
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be opened: %w", name, err)
@@ -100,17 +101,21 @@ func isFolder(name string) bool {
 // state is what a database says of itself.
 type state struct{ mark, version, tables int }
 
-func stateOf(q interface{ QueryRow(string, ...any) *sql.Row }) (s state, err error) {
-	return s, errors.Join(q.QueryRow("PRAGMA application_id").Scan(&s.mark), q.QueryRow("PRAGMA user_version").Scan(&s.version),
-		q.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&s.tables))
+func stateOf(tx *sql.Tx) (s state, err error) {
+	return s, errors.Join(tx.QueryRow("PRAGMA application_id").Scan(&s.mark), tx.QueryRow("PRAGMA user_version").Scan(&s.version),
+		tx.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&s.tables))
 }
 
 // migrate checks that the database is ours, and brings it to this version.
 func (s *Store) migrate() error {
-	now, err := stateOf(s.db)
+	var now state
+	err := s.transaction(context.Background(), &sql.TxOptions{ReadOnly: true}, func(tx *sql.Tx) (err error) {
+		now, err = stateOf(tx) // as it was at one time, though another process may be making it
+		return err
+	})
 	switch {
 	case err != nil:
-		return s.plain(err)
+		return err
 	case now.mark != application && now.tables > 0:
 		return fmt.Errorf("%s is a database, but no consent ledger", s.name)
 	case now.version > version:
@@ -119,7 +124,7 @@ func (s *Store) migrate() error {
 		return s.checkSchema()
 	}
 	// Of a database that is not ours nothing is changed, not even this.
-	if _, err := s.db.Exec("PRAGMA journal_mode = WAL"); err != nil {
+	if err := s.logAhead(); err != nil {
 		return s.plain(err)
 	}
 	return s.transaction(context.Background(), nil, func(tx *sql.Tx) error {
@@ -139,6 +144,21 @@ func (s *Store) migrate() error {
 		}
 		return nil
 	})
+}
+
+// patience is how long to wait for another process.
+const patience = time.Minute
+
+// logAhead has the database write ahead of its file. SQLite does not wait by itself for another
+// process that does the same.
+func (s *Store) logAhead() error {
+	for since := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		_, err := s.db.Exec("PRAGMA journal_mode = WAL")
+		var failed *driver.Error
+		if !errors.As(err, &failed) || failed.Code()&0xff != codes.SQLITE_BUSY || time.Since(since) > patience {
+			return err
+		}
+	}
 }
 
 // checkSchema reports a database whose tables are not as they were made: its queries might see

@@ -1,0 +1,30 @@
+package sqlite_test
+
+import (
+	"briskwarden.example/briskwarden/store/sqlite"
+	"github.com/stretchr/testify/require"
+	"path/filepath"
+	"sync"
+	"testing"
+)
+
+// TestBegunByManyAtOnce: whoever opens a ledger while another begins it finds a ledger.
+func TestBegunByManyAtOnce(t *testing.T) {
+	for range 25 {
+		name := filepath.Join(t.TempDir(), "ledger")
+		var wg sync.WaitGroup
+		errs := make([]error, 12)
+		for i := range errs {
+			wg.Go(func() {
+				s, err := sqlite.Open(name)
+				if errs[i] = err; err == nil {
+					s.Close()
+				}
+			})
+		}
+		wg.Wait()
+		for _, err := range errs {
+			require.NoError(t, err)
+		}
+	}
+}
