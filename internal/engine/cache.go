@@ -9,7 +9,7 @@ import (
 
 // addressCache remembers what is known of the addresses asked about last, where that does not change.
 type addressCache[T any] struct {
-	slots [1 << cacheBits]struct {
+	buckets [1 << cacheBits]struct {
 		addr netip.Addr
 		is   T
 	}
@@ -21,9 +21,9 @@ const cacheBits = 8
 func (r *addressCache[T]) of(addr netip.Addr, find func(netip.Addr) T) T {
 	b := addr.As16()
 	hash := binary.BigEndian.Uint64(b[:8])*31 + binary.BigEndian.Uint64(b[8:])
-	slot := &r.slots[hash*0x9e3779b97f4a7c15>>(64-cacheBits)]
-	if slot.addr != addr {
-		slot.addr, slot.is = addr, find(addr)
+	bucket := &r.buckets[hash*0x9e3779b97f4a7c15>>(64-cacheBits)]
+	if bucket.addr != addr {
+		bucket.addr, bucket.is = addr, find(addr)
 	}
-	return slot.is
+	return bucket.is
 }

@@ -102,13 +102,13 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 		}
 	}
 	for _, p := range rb.Policies {
-		e.place(p)
+		e.addPolicy(p)
 	}
 	return e
 }
 
-// place puts the policy into the index of every app and action that it is for.
-func (e *Engine) place(source *rulebook.Policy) {
+// addPolicy puts the policy into the index of every app and action that it is for.
+func (e *Engine) addPolicy(source *rulebook.Policy) {
 	p := &policy{Policy: source, staged: len(source.Stages) > 0,
 		terms: demand.Terms{Lasts: source.Session.Lasts, Limited: source.Session.LastsText != ""}}
 	for _, c := range source.Cases[:len(source.Cases)-1] {

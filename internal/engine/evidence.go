@@ -17,9 +17,9 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// known tells where the sign-on is from, and what is known of its device: whose it is, how
+// whatIsKnown tells where the sign-on is from, and what is known of its device: whose it is, how
 // old its last report is, and what fails of the baselines that would mend the block.
-func (f *frame) known(next []signon.Step) (list []string) {
+func (f *frame) whatIsKnown(next []signon.Step) (list []string) {
 	if len(f.supposed) > 0 {
 		list = append(list, "supposed: "+f.supposedText())
 	}

@@ -45,7 +45,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 	if watched != nil {
 		x.Watch = &signon.Watch{Outcome: f.rule(f.candidates, true).outcome, Policies: watched}
 	}
-	x.Known = f.known(d.Next)
+	x.Known = f.whatIsKnown(d.Next)
 	if f.rb.Risk != nil {
 		x.Risk = f.rb.Risk.Explain(f)
 	}

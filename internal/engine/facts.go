@@ -212,7 +212,7 @@ func (f *frame) location() *place.Location {
 		switch addr := f.so.IP.Unmap(); {
 		case !addr.IsValid():
 		case f.e.sources.Places == nil:
-			f.where.value = f.places.of(addr, f.locate)
+			f.where.value = f.locations.of(addr, f.locate)
 		default:
 			at, err := f.e.sources.Places.Locate(f.ctx, addr)
 			if err != nil {

@@ -109,7 +109,7 @@ func (s *scratch) reset() {
 // lately is what was found for sign-ons before, and stays so: in a log the next is often alike.
 type lately struct {
 	lists      addressCache[set.Set]        // the networks of addresses
-	places     addressCache[place.Location] // where they are, by the rulebook's own files
+	locations  addressCache[place.Location] // where they are, by the rulebook's own files
 	last       *rulebook.Person             // where all are the rulebook's
 	lastDevice string                       // in the rulebook's own inventory,
 	lastRecord *posture.Record              // and its record

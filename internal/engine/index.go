@@ -29,24 +29,24 @@ type chunk struct {
 	excepted selected
 }
 
-// places is a set of the places in a chunk or on a shelf.
-type places uint64
+// bitset is a set of places in a chunk or on a shelf.
+type bitset uint64
 
-const mostPlaces = 64
+const bitsetSize = 64
 
 // selected has, for each selector, the places in which it stands.
 type selected struct {
-	everyone, people places
-	groups           []groupPlaces // by group
-	users            map[string]places
-	types            map[string]places
-	domains          map[string]places
+	everyone, people bitset
+	groups           []groupBits // by group
+	users            map[string]bitset
+	types            map[string]bitset
+	domains          map[string]bitset
 }
 
-// groupPlaces are the places in which a group stands.
-type groupPlaces struct {
-	group  int32
-	places places
+// groupBits are the places in which a group stands.
+type groupBits struct {
+	group int32
+	bits  bitset
 }
 
 func (x *index) add(p *policy) {
@@ -54,7 +54,7 @@ func (x *index) add(p *policy) {
 		x.shelves = append(x.shelves, shelf{})
 	}
 	s := &x.shelves[len(x.shelves)-1]
-	if n := len(s.chunks); n == 0 || len(s.chunks[n-1].policies) == mostPlaces {
+	if n := len(s.chunks); n == 0 || len(s.chunks[n-1].policies) == bitsetSize {
 		s.chunks = append(s.chunks, chunk{})
 	}
 	c := &s.chunks[len(s.chunks)-1]
@@ -66,10 +66,10 @@ func (x *index) add(p *policy) {
 
 func (s *shelf) full() bool {
 	n := len(s.chunks)
-	return n == mostPlaces && len(s.chunks[n-1].policies) == mostPlaces
+	return n == bitsetSize && len(s.chunks[n-1].policies) == bitsetSize
 }
 
-func (s *selected) add(list []rulebook.PersonSelector, one places) {
+func (s *selected) add(list []rulebook.PersonSelector, one bitset) {
 	for _, item := range list {
 		switch item.Kind {
 		case rulebook.Everyone:
@@ -79,9 +79,9 @@ func (s *selected) add(list []rulebook.PersonSelector, one places) {
 		case rulebook.InGroup:
 			i, ok := s.group(item.Group)
 			if !ok {
-				s.groups = slices.Insert(s.groups, i, groupPlaces{group: item.Group})
+				s.groups = slices.Insert(s.groups, i, groupBits{group: item.Group})
 			}
-			s.groups[i].places |= one
+			s.groups[i].bits |= one
 		case rulebook.IsUser:
 			put(&s.users, item.Name, one)
 		case rulebook.OfType:
@@ -94,18 +94,18 @@ func (s *selected) add(list []rulebook.PersonSelector, one places) {
 
 // group finds the place of a group among those that are named.
 func (s *selected) group(id int32) (int, bool) {
-	return slices.BinarySearchFunc(s.groups, id, func(g groupPlaces, id int32) int { return int(g.group) - int(id) })
+	return slices.BinarySearchFunc(s.groups, id, func(g groupBits, id int32) int { return int(g.group) - int(id) })
 }
 
-func put(m *map[string]places, key string, one places) {
+func put(m *map[string]bitset, key string, one bitset) {
 	if *m == nil {
-		*m = map[string]places{}
+		*m = map[string]bitset{}
 	}
 	(*m)[key] |= one
 }
 
 // of are the places with a selector that selects the person.
-func (s *selected) of(p *rulebook.Person) places {
+func (s *selected) of(p *rulebook.Person) bitset {
 	found := s.everyone
 	if p.Type != "service" {
 		found |= s.people
@@ -127,11 +127,11 @@ func (s *selected) of(p *rulebook.Person) places {
 
 // ofGroups goes through both sorted lists side by side, or where far more groups are named
 // than the person is in, looks each of the person's up.
-func (s *selected) ofGroups(groups []int32) (found places) {
+func (s *selected) ofGroups(groups []int32) (found bitset) {
 	if len(s.groups) > 8*len(groups) {
 		for _, id := range groups {
 			if i, ok := s.group(id); ok {
-				found |= s.groups[i].places
+				found |= s.groups[i].bits
 			}
 		}
 		return found
@@ -144,7 +144,7 @@ func (s *selected) ofGroups(groups []int32) (found places) {
 		case named[0].group > groups[0]:
 			groups = groups[1:]
 		default:
-			found |= named[0].places
+			found |= named[0].bits
 			named, groups = named[1:], groups[1:]
 		}
 	}
