@@ -82,18 +82,23 @@ func (l *Planner) list(ways ...way) []way {
 
 // smallest leaves out, of the ways from start on, each that asks for all that another asks for.
 func (l *Planner) smallest(start int) []way {
-	list := l.space[start:]
-	kept := 0
+	list, end := l.space[start:], len(l.space)
 	for i, w := range list {
-		superfluous := slices.ContainsFunc(list[:kept], func(v way) bool { return v.within(w) }) ||
+		kept := l.space[end:]
+		superfluous := slices.ContainsFunc(kept, func(v way) bool { return v.within(w) }) ||
 			slices.ContainsFunc(list[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
-		if !superfluous && kept < mostWays {
-			list[kept] = w
-			kept++
+		if !superfluous && len(kept) < mostWays {
+			l.space = append(l.space, w)
 		}
 	}
-	l.space = l.space[:start+kept]
-	return l.space[start : start+kept : start+kept]
+	return l.moved(start, l.space[end:])
+}
+
+// moved moves a list that was made further on in the planner's memory to start, and gives up what lay between.
+func (l *Planner) moved(start int, list []way) []way {
+	end := start + copy(l.space[start:], list)
+	l.space = l.space[:end]
+	return l.space[start:end:end]
 }
 
 func (l *Planner) cross(a, b []way) []way {
@@ -178,8 +183,8 @@ func (l *Planner) ways(n *node) (alternatives []way, gone bool) {
 		end := start
 		for _, part := range n.parts {
 			w, g := l.ways(part)
-			l.space = append(l.space[:end], w...) // over what was made on the way to w
-			end, gone = len(l.space), gone && g
+			w = l.moved(end, w)
+			end, gone = end+len(w), gone && g
 		}
 		return l.smallest(start), gone
 	case and:
