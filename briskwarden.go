@@ -26,7 +26,7 @@ import (
 )
 
 // TopFile is the file at the top of a rulebook's folder.
-const TopFile = rulebook.TopFile
+const TopFile = "rulebook.warden"
 
 // Rulebook is a rulebook that was read, checked and compiled. It never changes.
 type Rulebook struct {

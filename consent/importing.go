@@ -31,7 +31,7 @@ type registration struct {
 }
 
 // ReadClients reads client metadata (RFC 7591): one object, an array of them, or JSON Lines.
-// An error is a [*lines.Error].
+// The error says on which line something is wrong.
 func ReadClients(in io.Reader) (list []*Client, err error) {
 	data, err := io.ReadAll(io.LimitReader(in, lines.Longest+1))
 	switch {
