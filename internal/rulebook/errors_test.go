@@ -59,6 +59,9 @@ var wrongs = []struct {
 	{`baseline b { }`, 1, `has no "check"`, ""},
 	{`promise "m" { who everyone to everything }`, 1, "promises nothing", "never grant without"},
 	{`promise "m" { who everyone to everything always grant never block }`, 1, "promises two things", ""},
+	{`promise "m" { who everyone to everything never locked }`, 55, `expected "out", found "}"`, ""},
+	{`promise "m" { who everyone to everything always locked out }`, 49, `found "locked"`, ""},
+	{`promise "m" { who everyone to everything never locked out never block }`, 59, `"never" stands twice`, ""},
 	{`expect "e" { user ann app roster user ann => grant }`, 34, `"user" stands twice`, ""},
 	{`expect "e" { user ann app roster => grnt }`, 37, `found "grnt"`, `did you mean "grant"?`},
 	// Names.

@@ -230,9 +230,9 @@ type Promise struct {
 	To      To
 	Doing   []string
 	When    condition.Node
-	Always  bool
-	Outcome signon.Outcome
-	Without *demand.Demand
+	Form    ast.PromiseForm
+	Outcome signon.Outcome // of "always" and "never"
+	Without *demand.Demand // of "never grant without"; else nil
 	Decl    *ast.Promise
 }
 

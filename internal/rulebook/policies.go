@@ -178,7 +178,7 @@ func (r *resolver) promises(scope *condition.Scope) {
 		outcome, _ := signon.ParseOutcome(d.Outcome.Text)
 		r.rb.Promises = append(r.rb.Promises, &Promise{
 			Name: d.Name.Text, Who: r.who(d.Scope.Who), To: r.to(d.Scope.To), Doing: r.doing(d.Scope.Doing),
-			When: r.condition(scope, d.When, condition.Anywhere), Always: d.Always, Outcome: outcome,
+			When: r.condition(scope, d.When, condition.Anywhere), Form: d.Form, Outcome: outcome,
 			Without: r.demand(d.Without), Decl: d,
 		})
 	}

@@ -262,10 +262,21 @@ type (
 		Scope   Scope
 		When    Cond // nil where it is absent
 		Pos     token.Pos
-		Always  bool // else never
-		Outcome Name
+		Form    PromiseForm
+		Outcome Name   // grant where the form is "never grant without"; empty where it is "never locked out"
 		Without Demand // of "never grant without"; else nil
 	}
+)
+
+// PromiseForm says what a promise promises.
+type PromiseForm uint8
+
+// The forms of promises.
+const (
+	PromiseAlways         PromiseForm = iota // always OUTCOME
+	PromiseNever                             // never OUTCOME
+	PromiseNeverWithout                      // never grant without DEMAND
+	PromiseNeverLockedOut                    // never locked out
 )
 
 // LiftKind is the kind of thing that a waiver lifts.

@@ -148,41 +148,43 @@ func (p *parser) lift() ast.Lift {
 func (p *parser) promise(k token.Token) ast.Decl {
 	d := &ast.Promise{Block: p.head(k, "what is promised")}
 	outcomes := []string{"grant", "review", "step-up", "block"}
+	said := 0
+	form := func(t token.Token, f ast.PromiseForm) {
+		d.Pos, d.Form = t.Pos, f
+		said++
+	}
 	table := append(p.scopeClauses(&d.Scope),
 		clause{word: "when", parse: func(token.Token) { d.When = p.condition() }},
 		clause{word: "always", parse: func(t token.Token) {
-			d.Pos, d.Always, d.Outcome = t.Pos, true, asName(p.word(outcomes...))
+			form(t, ast.PromiseAlways)
+			d.Outcome = asName(p.word(outcomes...))
 		}},
 		clause{word: "never", parse: func(t token.Token) {
-			d.Pos, d.Outcome = t.Pos, asName(p.word(outcomes...))
-			if d.Outcome.Text == "grant" && p.accept("without") {
+			w := p.word(append(outcomes, "locked")...)
+			switch {
+			case w.Text == "locked":
+				p.word("out")
+				form(t, ast.PromiseNeverLockedOut)
+				return
+			case w.Text == "grant" && p.accept("without"):
+				form(t, ast.PromiseNeverWithout)
 				d.Without = p.demand()
+			default:
+				form(t, ast.PromiseNever)
 			}
+			d.Outcome = asName(w)
 		}},
 	)
 	before := len(*p.errors)
 	p.block(&d.Block, table)
-	said := 0
-	for _, c := range d.Clauses {
-		for _, word := range []string{"always", "never"} {
-			if p.textAt(c) == word {
-				said++
-			}
-		}
+	if len(*p.errors) != before || said == 1 {
+		return d
 	}
-	if said != 1 && len(*p.errors) == before {
-		p.report(k, `end it with "always OUTCOME", "never OUTCOME" or "never grant without DEMAND"`,
-			"promise %s promises %s", d.Name, map[bool]string{true: "nothing", false: "two things"}[said == 0])
+	promised := "nothing"
+	if said > 1 {
+		promised = "two things"
 	}
+	p.report(k, `end it with "always OUTCOME", "never OUTCOME", "never grant without DEMAND" or "never locked out"`,
+		"promise %s promises %s", d.Name, promised)
 	return d
-}
-
-// textAt is the text of the token that begins at a place already passed.
-func (p *parser) textAt(pos token.Pos) string {
-	for i := p.next - 1; i >= 0; i-- {
-		if t := p.at(i); t.Pos == pos {
-			return t.Text
-		}
-	}
-	return ""
 }
