@@ -27,27 +27,12 @@ type Facts interface {
 	Known(s fact.Slot) bool
 	// Now is the time of the sign-on.
 	Now() time.Time
-	Witness
-}
-
-// Witness tells a person what the facts of a sign-on are, and what says so.
-type Witness interface {
-	// Show tells the value of a fact.
-	Show(s fact.Slot) string
-	// ShowBaseline tells which checks of a baseline are not true, and why.
-	ShowBaseline(id int) string
-	// ShowScopes names the scopes asked for that lie in any of the sets, or those that lie in none.
-	ShowScopes(inside bool, sets []int) string
-	// Evidence tells what a fact's value comes from, or why it is unknown; "" where there is nothing to add.
-	Evidence(s fact.Slot) string
-	// MemberEvidence tells what makes the sign-on be in a network or schedule, or not.
-	MemberEvidence(s fact.Slot, id int) string
 }
 
 // Node is a compiled condition.
 type Node interface {
 	Eval(f Facts) known.Truth
-	reasons(f Facts, is known.Truth, r *reasons)
+	reasons(f ExplainedFacts, is known.Truth, r *reasons)
 }
 
 type (

@@ -14,6 +14,21 @@ import (
 // mostReasons is how many reasons are told before the rest is counted.
 const mostReasons = 4
 
+// ExplainedFacts are facts that can also tell a person what they are, and what says so.
+type ExplainedFacts interface {
+	Facts
+	// Show tells the value of a fact.
+	Show(s fact.Slot) string
+	// ShowBaseline tells which checks of a baseline are not true, and why.
+	ShowBaseline(id int) string
+	// ShowScopes names the scopes asked for that lie in any of the sets, or those that lie in none.
+	ShowScopes(inside bool, sets []int) string
+	// Evidence tells what a fact's value comes from, or why it is unknown; "" where there is nothing to add.
+	Evidence(s fact.Slot) string
+	// MemberEvidence tells what makes the sign-on be in a network or schedule, or not.
+	MemberEvidence(s fact.Slot, id int) string
+}
+
 // reasons collects what made a condition come out as it did.
 type reasons struct{ list []string }
 
@@ -24,7 +39,7 @@ func (r *reasons) add(format string, args ...any) {
 }
 
 // Why tells why the condition is true, false or unknown: the facts that made it so, and no others.
-func Why(n Node, f Facts) string {
+func Why(n Node, f ExplainedFacts) string {
 	var r reasons
 	n.reasons(f, n.Eval(f), &r)
 	if more := len(r.list) - mostReasons; more > 0 {
@@ -33,17 +48,17 @@ func Why(n Node, f Facts) string {
 	return strings.Join(r.list, " and ")
 }
 
-func (n *andNode) reasons(f Facts, is known.Truth, r *reasons) {
+func (n *andNode) reasons(f ExplainedFacts, is known.Truth, r *reasons) {
 	partReasons(n.parts, f, is, known.False, r)
 }
 
-func (n *orNode) reasons(f Facts, is known.Truth, r *reasons) {
+func (n *orNode) reasons(f ExplainedFacts, is known.Truth, r *reasons) {
 	partReasons(n.parts, f, is, known.True, r)
 }
 
 // partReasons tells of the first part that settles the whole by itself, else of all parts
 // that came out like the whole.
-func partReasons(parts []Node, f Facts, is, settles known.Truth, r *reasons) {
+func partReasons(parts []Node, f ExplainedFacts, is, settles known.Truth, r *reasons) {
 	for _, p := range parts {
 		if p.Eval(f) != is {
 			continue
@@ -55,11 +70,13 @@ func partReasons(parts []Node, f Facts, is, settles known.Truth, r *reasons) {
 	}
 }
 
-func (n *notNode) reasons(f Facts, is known.Truth, r *reasons) { n.x.reasons(f, is.Not(), r) }
+func (n *notNode) reasons(f ExplainedFacts, is known.Truth, r *reasons) { n.x.reasons(f, is.Not(), r) }
 
-func (n *surelyNode) reasons(f Facts, _ known.Truth, r *reasons) { n.x.reasons(f, n.x.Eval(f), r) }
+func (n *surelyNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons) {
+	n.x.reasons(f, n.x.Eval(f), r)
+}
 
-func (n *memberNode) reasons(f Facts, is known.Truth, r *reasons) {
+func (n *memberNode) reasons(f ExplainedFacts, is known.Truth, r *reasons) {
 	value, list := f.Show(n.fact.Slot), strings.Join(n.names, " or ")
 	switch slot := n.fact.Slot; {
 	case slot == fact.DeviceMeets:
@@ -88,7 +105,7 @@ func (n *memberNode) holds(f Facts) int {
 }
 
 // whyNot tells what there is to say of sets that do not hold.
-func (n *memberNode) whyNot(f Facts) string {
+func (n *memberNode) whyNot(f ExplainedFacts) string {
 	var notes []string
 	for i, id := range n.ids {
 		if note := f.MemberEvidence(n.fact.Slot, id); note != "" {
@@ -106,7 +123,7 @@ func after(evidence string) string {
 	return ": " + evidence
 }
 
-func (n *scopesNode) reasons(f Facts, is known.Truth, r *reasons) {
+func (n *scopesNode) reasons(f ExplainedFacts, is known.Truth, r *reasons) {
 	verb := map[bool]string{true: "within", false: "touch"}[n.within]
 	switch is {
 	case known.Unknown:
@@ -119,7 +136,7 @@ func (n *scopesNode) reasons(f Facts, is known.Truth, r *reasons) {
 }
 
 // fact tells the value of a fact.
-func (r *reasons) fact(f Facts, of *fact.Fact) {
+func (r *reasons) fact(f ExplainedFacts, of *fact.Fact) {
 	if !f.Known(of.Slot) && of.Type != fact.Number && of.Type != fact.Band {
 		r.add("%s is unknown%s", of.Name, after(f.Evidence(of.Slot)))
 		return
@@ -127,15 +144,15 @@ func (r *reasons) fact(f Facts, of *fact.Fact) {
 	r.add("%s is %s%s", of.Name, f.Show(of.Slot), after(f.Evidence(of.Slot)))
 }
 
-func (n *yesNoNode) reasons(f Facts, _ known.Truth, r *reasons)   { r.fact(f, n.fact) }
-func (n *wordNode) reasons(f Facts, _ known.Truth, r *reasons)    { r.fact(f, n.fact) }
-func (n *countryNode) reasons(f Facts, _ known.Truth, r *reasons) { r.fact(f, n.fact) }
-func (n *numberNode) reasons(f Facts, _ known.Truth, r *reasons)  { r.fact(f, n.fact) }
-func (n *bandNode) reasons(f Facts, _ known.Truth, r *reasons)    { r.fact(f, n.fact) }
-func (n *withinNode) reasons(f Facts, _ known.Truth, r *reasons)  { r.fact(f, n.fact) }
-func (n *versionNode) reasons(f Facts, _ known.Truth, r *reasons) { r.fact(f, n.fact) }
+func (n *yesNoNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons)   { r.fact(f, n.fact) }
+func (n *wordNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons)    { r.fact(f, n.fact) }
+func (n *countryNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons) { r.fact(f, n.fact) }
+func (n *numberNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons)  { r.fact(f, n.fact) }
+func (n *bandNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons)    { r.fact(f, n.fact) }
+func (n *withinNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons)  { r.fact(f, n.fact) }
+func (n *versionNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons) { r.fact(f, n.fact) }
 
-func (n *timeNode) reasons(f Facts, is known.Truth, r *reasons) {
+func (n *timeNode) reasons(f ExplainedFacts, is known.Truth, r *reasons) {
 	if n.attribute != nil {
 		r.fact(f, n.attribute)
 		if is == known.Unknown {
@@ -145,7 +162,7 @@ func (n *timeNode) reasons(f Facts, is known.Truth, r *reasons) {
 	r.fact(f, n.fact)
 }
 
-func (n *knownNode) reasons(f Facts, _ known.Truth, r *reasons) {
+func (n *knownNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons) {
 	if f.Known(n.fact.Slot) {
 		r.add("%s is known", n.fact.Name)
 	} else {
@@ -153,7 +170,7 @@ func (n *knownNode) reasons(f Facts, _ known.Truth, r *reasons) {
 	}
 }
 
-func (n *knownOfNode) reasons(f Facts, _ known.Truth, r *reasons) {
+func (n *knownOfNode) reasons(f ExplainedFacts, _ known.Truth, r *reasons) {
 	if n.x.Eval(f) == known.Unknown {
 		r.add("%s is unknown", n.text)
 	} else {

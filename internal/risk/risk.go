@@ -41,7 +41,7 @@ func (m *Model) Score(f condition.Facts) known.Interval {
 }
 
 // Explain gives the score with every factor that adds, or may add, to it.
-func (m *Model) Explain(f condition.Facts) *signon.Risk {
+func (m *Model) Explain(f condition.ExplainedFacts) *signon.Risk {
 	score := m.Score(f)
 	r := &signon.Risk{Low: int(score.Low), High: int(score.High), Factors: []signon.Factor{}}
 	for _, factor := range m.Factors {
