@@ -142,7 +142,7 @@ func changesJSON(table *Table) []jsonChange {
 func casesJSON(r *Reasoning) []jsonCase {
 	list := []jsonCase{}
 	for i := range r.Cases {
-		if t := &r.Cases[i]; t.Heard() {
+		if t := &r.Cases[i]; t.Occurred() {
 			list = append(list, jsonCase{t.Policy, t.Label, outcomesJSON(&t.Taken), t.Open, outcomesJSON(&t.Decided)})
 		}
 	}

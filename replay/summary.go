@@ -82,8 +82,8 @@ type CaseTally struct {
 	first   Outcomes // of those that no earlier case of the policy gave
 }
 
-// Heard reports whether the case was taken or unknown at all.
-func (t *CaseTally) Heard() bool { return t.Open+t.Taken.All() > 0 }
+// Occurred reports whether the case was taken or unknown at all.
+func (t *CaseTally) Occurred() bool { return t.Open+t.Taken.All() > 0 }
 
 // PersonTally counts what became of a person's sign-ons.
 type PersonTally struct {

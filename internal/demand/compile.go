@@ -117,7 +117,7 @@ func (c *compiler) node(d ast.Demand, inherited Fresh, underOr bool) *node {
 	case *ast.DemandOr:
 		return c.list(or, d.Parts, inherited, true)
 	case *ast.DemandParen:
-		return c.node(d.X, settle(d.Fresh, inherited), underOr)
+		return c.node(d.X, freshness(d.Fresh, inherited), underOr)
 	case *ast.DemandAtom:
 		return c.atom(d, inherited, underOr)
 	}
@@ -132,8 +132,8 @@ func (c *compiler) list(o op, parts []ast.Demand, inherited Fresh, underOr bool)
 	return n
 }
 
-// settle is the freshness inside: its own if it has one, else what holds outside.
-func settle(own *ast.Fresh, inherited Fresh) Fresh {
+// freshness is that inside: its own if it has one, else what holds outside.
+func freshness(own *ast.Fresh, inherited Fresh) Fresh {
 	if own == nil {
 		return inherited
 	}
@@ -148,7 +148,7 @@ func (c *compiler) atom(d *ast.DemandAtom, inherited Fresh, underOr bool) *node 
 	case ast.AtomEnrol:
 		return c.enrol(d, underOr)
 	}
-	fresh := settle(d.Fresh, inherited)
+	fresh := freshness(d.Fresh, inherited)
 	c.ages = c.ages || fresh.Kind != ast.EverySession
 	name := d.Name.Text
 	if m, ok := c.names.Methods.Lookup(name); ok {

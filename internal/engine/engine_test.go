@@ -243,11 +243,11 @@ policy g { who everyone to everything stage draft otherwise => block }
 	require.Equal(t, signon.GroundUnmatched, d.Explanation.Ground)
 }
 
-// TestManyPoliciesOfOneApp fills more than one chunk of the index.
+// TestManyPoliciesOfOneApp fills more than one leaf of the index.
 func TestManyPoliciesOfOneApp(t *testing.T) {
 	var src strings.Builder
 	src.WriteString(head + "user bob { groups g7, g150 }\n")
-	const policies = 64*64 + 200 // more than a shelf
+	const policies = 64*64 + 200 // more than a branch
 	for i := range policies {
 		n := fmt.Sprintf("%04d", i)
 		src.WriteString("policy p" + n + " { who group g" + strconv.Itoa(i) + ", user ann to everything otherwise => grant }\nuser u" + n + " { groups g" + strconv.Itoa(i) + " }\n")

@@ -13,23 +13,23 @@ import (
 // group, user, type and domain it has the policies that name it, so that policies about
 // other people are never looked at.
 type index struct {
-	shelves []shelf
+	branches []branch
 }
 
-// shelf is up to 64 chunks, and the selectors of the policies in them.
-type shelf struct {
-	chunks   []chunk
+// branch is up to 64 leaves, and the selectors of the policies in them.
+type branch struct {
+	leaves   []leaf
 	included selected
 }
 
-// chunk is up to 64 policies, in name order, and the selectors that they stand in.
-type chunk struct {
+// leaf is up to 64 policies, in name order, and the selectors that they stand in.
+type leaf struct {
 	policies []*policy
 	included selected
 	excepted selected
 }
 
-// bitset is a set of places in a chunk or on a shelf.
+// bitset is a set of places in a leaf or a branch.
 type bitset uint64
 
 const bitsetSize = 64
@@ -50,23 +50,23 @@ type groupBits struct {
 }
 
 func (x *index) add(p *policy) {
-	if n := len(x.shelves); n == 0 || x.shelves[n-1].full() {
-		x.shelves = append(x.shelves, shelf{})
+	if n := len(x.branches); n == 0 || x.branches[n-1].full() {
+		x.branches = append(x.branches, branch{})
 	}
-	s := &x.shelves[len(x.shelves)-1]
-	if n := len(s.chunks); n == 0 || len(s.chunks[n-1].policies) == bitsetSize {
-		s.chunks = append(s.chunks, chunk{})
+	s := &x.branches[len(x.branches)-1]
+	if n := len(s.leaves); n == 0 || len(s.leaves[n-1].policies) == bitsetSize {
+		s.leaves = append(s.leaves, leaf{})
 	}
-	c := &s.chunks[len(s.chunks)-1]
-	s.included.add(p.Who.Items, 1<<(len(s.chunks)-1))
+	c := &s.leaves[len(s.leaves)-1]
+	s.included.add(p.Who.Items, 1<<(len(s.leaves)-1))
 	c.included.add(p.Who.Items, 1<<len(c.policies))
 	c.excepted.add(p.Who.Except, 1<<len(c.policies))
 	c.policies = append(c.policies, p)
 }
 
-func (s *shelf) full() bool {
-	n := len(s.chunks)
-	return n == bitsetSize && len(s.chunks[n-1].policies) == bitsetSize
+func (s *branch) full() bool {
+	n := len(s.leaves)
+	return n == bitsetSize && len(s.leaves[n-1].policies) == bitsetSize
 }
 
 func (s *selected) add(list []rulebook.PersonSelector, one bitset) {
@@ -153,20 +153,20 @@ func (s *selected) ofGroups(groups []int32) (found bitset) {
 
 // matching appends the policies whose "who" holds for the person, in name order.
 func (x *index) matching(p *rulebook.Person, list []*policy) []*policy {
-	for i := range x.shelves {
-		s := &x.shelves[i]
-		if len(s.chunks) == 1 {
-			list = s.chunks[0].matching(p, list)
+	for i := range x.branches {
+		s := &x.branches[i]
+		if len(s.leaves) == 1 {
+			list = s.leaves[0].matching(p, list)
 			continue
 		}
 		for found := s.included.of(p); found != 0; found &= found - 1 {
-			list = s.chunks[bits.TrailingZeros64(uint64(found))].matching(p, list)
+			list = s.leaves[bits.TrailingZeros64(uint64(found))].matching(p, list)
 		}
 	}
 	return list
 }
 
-func (c *chunk) matching(p *rulebook.Person, list []*policy) []*policy {
+func (c *leaf) matching(p *rulebook.Person, list []*policy) []*policy {
 	for found := c.included.of(p) &^ c.excepted.of(p); found != 0; found &= found - 1 {
 		list = append(list, c.policies[bits.TrailingZeros64(uint64(found))])
 	}

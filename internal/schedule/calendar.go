@@ -57,7 +57,7 @@ func ReadCalendar(in io.Reader, zone *time.Location) (*Calendar, error) {
 	case objects == 0:
 		return nil, lines.At(1, errors.New("expected BEGIN:VCALENDAR"))
 	}
-	c.settle()
+	c.partEvents()
 	return c, nil
 }
 
@@ -120,9 +120,9 @@ func (c *Calendar) add(ev *event) error {
 	return nil
 }
 
-// settle readies the calendar for questions: where events overlap, the one that began first is
+// partEvents readies the calendar for questions: where events overlap, the one that began first is
 // told for as long as it lasts.
-func (c *Calendar) settle() {
+func (c *Calendar) partEvents() {
 	slices.SortStableFunc(c.busy, func(a, b stretch) int { return cmp.Compare(a.start, b.start) })
 	var apart []stretch
 	for _, s := range c.busy {
