@@ -103,7 +103,7 @@ func (r *Rulebook) Learn(ctx context.Context, s signon.SignOn) error {
 	if err := s.Validate(); err != nil {
 		return err
 	}
-	before, err := r.engine.Before(ctx, &s)
+	before, err := r.engine.Query(ctx, &s)
 	if err != nil {
 		return err
 	}

@@ -220,7 +220,7 @@ func (c *comparer) compare(t *entry) error {
 	}
 	for i := range both {
 		if s := &c.sides[i]; c.options.teaches(t, s.Outcome) {
-			both[i].past.Learn(&s.Before)
+			both[i].past.Learn(&s.Past)
 		}
 	}
 	return nil

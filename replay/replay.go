@@ -133,7 +133,7 @@ func (w *worker) decide(t *entry, d *decided) error {
 		}
 	}
 	if o.teaches(t, d.Outcome) {
-		w.run.past.Learn(&d.Before)
+		w.run.past.Learn(&d.Past)
 	}
 	return nil
 }

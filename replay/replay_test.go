@@ -132,7 +132,7 @@ func TestReplayIsTheSameHoweverItIsRun(t *testing.T) {
 		local := l.Time.In(rb.Zone())
 		hours[(local.Weekday()+6)%7][local.Hour()]++
 		if l.Outcome == signon.Grant {
-			before, err := e.Before(t.Context(), &l.SignOn)
+			before, err := e.Query(t.Context(), &l.SignOn)
 			require.NoError(t, err)
 			past.Learn(&history.SignOn{Query: before, ID: l.ID})
 		}

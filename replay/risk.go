@@ -120,7 +120,7 @@ func (r *Risk) line(l *Line) error {
 		}
 	}
 	if l.Teaches() {
-		before, err := r.engine.Before(r.ctx, &l.SignOn)
+		before, err := r.engine.Query(r.ctx, &l.SignOn)
 		if err != nil {
 			return err
 		}

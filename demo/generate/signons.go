@@ -167,7 +167,7 @@ func (w *world) try(v visit, session string, at time.Time) (signon.Decision, err
 	}
 	w.lines = append(w.lines, signon.Logged{SignOn: s, Outcome: d.Outcome, Recorded: true})
 	if d.Outcome == signon.Grant {
-		before, err := w.engine.Before(context.Background(), &s)
+		before, err := w.engine.Query(context.Background(), &s)
 		if err != nil {
 			return d, err
 		}

@@ -38,12 +38,12 @@ func (w way) and(v way) way {
 	return way{w.present | v.present, w.enrol | v.enrol, w.change || v.change, w.mend | v.mend}
 }
 
-// Planner finds what would meet demands. It keeps its space for the next time; the zero
+// Planner finds what would meet demands. It keeps its arena for the next time; the zero
 // Planner is ready to use, by one goroutine at a time.
 type Planner struct {
 	evaluation
 	failing []int // baselines that the device fails
-	space   []way // where lists of ways are made
+	arena   []way // where lists of ways are made
 	plan    Plan
 }
 
@@ -51,7 +51,7 @@ type Planner struct {
 // the device mended or an enrolment made elsewhere. The plan is good until the next call.
 func (l *Planner) Together(p *Proof, asked []Asked) *Plan {
 	l.evaluation = evaluation{proof: p}
-	l.failing, l.space = l.failing[:0], l.space[:0]
+	l.failing, l.arena = l.failing[:0], l.arena[:0]
 	l.plan = Plan{Verify: l.plan.Verify[:0], Enrol: l.plan.Enrol[:0], Baselines: l.plan.Baselines[:0]}
 	ways := l.list(way{})
 	for _, a := range asked {
@@ -63,8 +63,8 @@ func (l *Planner) Together(p *Proof, asked []Asked) *Plan {
 			if gone {
 				lifted = l.list(way{})
 			}
-			start := len(l.space)
-			l.space = append(append(l.space, alternatives...), lifted...)
+			start := len(l.arena)
+			l.arena = append(append(l.arena, alternatives...), lifted...)
 			alternatives = l.smallest(start)
 		}
 		ways = l.cross(ways, alternatives)
@@ -73,42 +73,42 @@ func (l *Planner) Together(p *Proof, asked []Asked) *Plan {
 	return &l.plan
 }
 
-// list makes a list of ways in the planner's space.
+// list makes a list of ways in the planner's arena.
 func (l *Planner) list(ways ...way) []way {
-	start := len(l.space)
-	l.space = append(l.space, ways...)
-	return l.space[start:len(l.space):len(l.space)]
+	start := len(l.arena)
+	l.arena = append(l.arena, ways...)
+	return l.arena[start:len(l.arena):len(l.arena)]
 }
 
 // smallest leaves out, of the ways from start on, each that asks for all that another asks for.
 func (l *Planner) smallest(start int) []way {
-	list, end := l.space[start:], len(l.space)
+	list, end := l.arena[start:], len(l.arena)
 	for i, w := range list {
-		kept := l.space[end:]
+		kept := l.arena[end:]
 		superfluous := slices.ContainsFunc(kept, func(v way) bool { return v.within(w) }) ||
 			slices.ContainsFunc(list[i+1:], func(v way) bool { return v.within(w) && !w.within(v) })
 		if !superfluous && len(kept) < mostWays {
-			l.space = append(l.space, w)
+			l.arena = append(l.arena, w)
 		}
 	}
-	return l.moved(start, l.space[end:])
+	return l.moved(start, l.arena[end:])
 }
 
-// moved moves a list that was made further on in the planner's memory to start, and gives up what lay between.
+// moved moves a list that was made further on in the arena to start, and gives up what lay between.
 func (l *Planner) moved(start int, list []way) []way {
-	end := start + copy(l.space[start:], list)
-	l.space = l.space[:end]
-	return l.space[start:end:end]
+	end := start + copy(l.arena[start:], list)
+	l.arena = l.arena[:end]
+	return l.arena[start:end:end]
 }
 
 func (l *Planner) cross(a, b []way) []way {
 	if len(a) == 1 && a[0] == (way{}) {
 		return b
 	}
-	start := len(l.space)
+	start := len(l.arena)
 	for _, v := range a {
 		for _, w := range b {
-			l.space = append(l.space, v.and(w))
+			l.arena = append(l.arena, v.and(w))
 		}
 	}
 	return l.smallest(start)
@@ -179,7 +179,7 @@ func (l *Planner) ways(n *node) (alternatives []way, gone bool) {
 		return l.ways(n.parts[0])
 	case or:
 		gone = true
-		start := len(l.space)
+		start := len(l.arena)
 		end := start
 		for _, part := range n.parts {
 			w, g := l.ways(part)
@@ -246,7 +246,7 @@ func (l *Planner) fewestMissing(ways []way) []way {
 // reaching are the smallest sets from those at hand that reach the level beside what is
 // shown: one method, or two.
 func (l *Planner) reaching(wanted int, shown, atHand Set) []way {
-	start := len(l.space)
+	start := len(l.arena)
 	at := atHand &^ shown
 	var alone Set // those that reach it by themselves
 	at.Each(func(id int) {
@@ -254,7 +254,7 @@ func (l *Planner) reaching(wanted int, shown, atHand Set) []way {
 		one.Add(id)
 		if l.proof.Methods.Reach(wanted, shown|one) {
 			alone.Add(id)
-			l.space = append(l.space, way{present: one})
+			l.arena = append(l.arena, way{present: one})
 		}
 	})
 	rest := at &^ alone
@@ -264,9 +264,9 @@ func (l *Planner) reaching(wanted int, shown, atHand Set) []way {
 			two.Add(a)
 			two.Add(b)
 			if b > a && l.proof.Methods.Reach(wanted, shown|two) {
-				l.space = append(l.space, way{present: two})
+				l.arena = append(l.arena, way{present: two})
 			}
 		})
 	})
-	return l.space[start:len(l.space):len(l.space)]
+	return l.arena[start:len(l.arena):len(l.arena)]
 }

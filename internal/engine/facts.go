@@ -152,7 +152,7 @@ func (f *frame) past() *history.Facts {
 
 // query is what a history is asked, or taught, about the sign-on.
 func (f *frame) query() *history.Query {
-	q := &f.before
+	q := &f.historyQuery
 	q.Reset()
 	q.User, q.At, q.Country, q.Device, q.Place = f.so.User, f.now, f.countryCode(), f.device.ID, *f.location()
 	return q

@@ -47,13 +47,13 @@ type request struct {
 
 // values are the facts of the request that take some work.
 type values struct {
-	networks  lazy[set.Set]
-	where     lazy[place.Location] // of the address
-	history   lazy[history.Facts]
-	before    history.Query // that the history was asked
-	risk      lazy[known.Interval]
-	baselines []lazy[known.Truth]
-	enrol     enrolment
+	networks     lazy[set.Set]
+	where        lazy[place.Location] // of the address
+	history      lazy[history.Facts]
+	historyQuery history.Query // that the history was asked
+	risk         lazy[known.Interval]
+	baselines    []lazy[known.Truth]
+	enrol        enrolment
 }
 
 // reset makes nothing worked out.

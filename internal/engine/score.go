@@ -41,8 +41,8 @@ func (e *Engine) Risk(ctx context.Context, so *signon.SignOn, explain func(score
 	return risk, err
 }
 
-// Before is what a history is asked, or taught, about a sign-on.
-func (e *Engine) Before(ctx context.Context, so *signon.SignOn) (q history.Query, err error) {
+// Query is what a history is asked, or taught, about a sign-on.
+func (e *Engine) Query(ctx context.Context, so *signon.SignOn) (q history.Query, err error) {
 	err = e.withFrame(ctx, func(f *frame) error {
 		f.begin(so)
 		if so.Device != nil {

@@ -18,7 +18,7 @@ type Trace struct {
 	Ground   signon.Ground    // what gave it beside or instead of policies
 	Person   *rulebook.Person // nil for a user that is not known
 	Cases    []TracedCase     // policy by policy; none where policies were not asked
-	Before   history.SignOn   // what a history is asked, or taught, about it
+	Past     history.SignOn   // what a history is asked, or taught, about it
 	Country  string           // where the sign-on comes from; "" is unknown
 	Networks set.Set          // the named networks that the address lies in
 	Form     string           // of the device; "" is unknown
@@ -53,7 +53,7 @@ func (f *frame) fillTrace(t *Trace, outcome signon.Outcome, ground signon.Ground
 	if !f.history.done {
 		f.query()
 	}
-	t.Before = history.SignOn{Query: f.before, ID: f.so.ID}
+	t.Past = history.SignOn{Query: f.historyQuery, ID: f.so.ID}
 	t.Cases = t.Cases[:0]
 	for i := range f.candidates {
 		c := &f.candidates[i]
