@@ -17,7 +17,7 @@ import (
 func check(rb *rulebook.Rulebook, now time.Time) (list diag.List, accepted []accepted) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
-		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent,
+		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
 	}

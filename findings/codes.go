@@ -36,6 +36,7 @@ const (
 	UnlocatedNetwork    = "unlocated-network"
 	OverlappingNetworks = "overlapping-networks"
 	UnknownOwner        = "unknown-owner"
+	ImpossibleScope     = "impossible-scope"
 	Unproved            = "unproved"
 )
 
@@ -43,7 +44,7 @@ const (
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, Unproved}
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, Unproved}
 	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
 	}
@@ -77,6 +78,7 @@ var about = map[diag.Code]string{
 	WordOfNothing:       "A condition compares with a word that nothing in the inventory, the directory or the log has.",
 	OverlappingNetworks: "Addresses of a trusted network lie in one that is not.",
 	UnlocatedNetwork:    "A network that no geo source knows, while a case blocks by country.",
+	ImpossibleScope:     "A set of scopes names what cannot be a scope (RFC 6749), so that nothing is ever in it.",
 	UnknownOwner:        "Devices of the inventory whose owner nobody knows.",
 	NeverOpen:           "A schedule that is open on none of its dates, or on no day of the year ahead.",
 	AppOfNoPolicy:       "No policy is for the app.",

@@ -38,6 +38,22 @@ func (c *checker) consent() {
 	}
 }
 
+// scopes finds items of sets that no scope ever matches, such as two scopes in one string.
+func (c *checker) scopes() {
+	for d := range c.rb.Declarations() {
+		set, ok := d.(*ast.Scopes)
+		if !ok {
+			continue
+		}
+		for _, item := range set.Items {
+			if !signon.IsScope(item.Text) {
+				c.warn(ImpossibleScope, item, "a scope is printable ASCII without spaces, double quotes and backslashes; write each of several in its own string",
+					"%q is never asked for: it is no scope (RFC 6749)", item.Text)
+			}
+		}
+	}
+}
+
 // forAll reports whether a policy is for everybody, or for all but service accounts.
 func forAll(w *rulebook.Who) bool {
 	return len(w.Except) == 0 && slices.ContainsFunc(w.Items, func(s rulebook.PersonSelector) bool {

@@ -192,6 +192,8 @@ func TestFindingsOfDeclarations(t *testing.T) {
 		{"attribute user.floor number\n", "unused"},
 		{"attribute user.floor date default 2026-01-01\n" + policy(`case "x" when time after user.floor => block otherwise => grant`), ""},
 		{"demand d { password }\n" + policy(`case "x" when user has d => grant otherwise => block`), ""},
+		{"scopes files { \"files.read files.write\" }\n", "impossible-scope"},
+		{"scopes files { files.read \"files.*\" \"*\" }\n", ""},
 		{"promise \"p\" { who everyone to everything never grant without aal1 }\n", "unproved"},
 		{"user cat { groups crews }\n", "near-group"},
 		{"user cat { groups crew-b }\n", ""},
