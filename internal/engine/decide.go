@@ -59,7 +59,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 	}
 	f.write(d, &r)
 	if d.Explanation != nil {
-		f.explain(d, action, &r)
+		explainer{f}.explain(d, action, &r)
 	}
 	return nil
 }

@@ -19,7 +19,7 @@ import (
 
 // whatIsKnown tells where the sign-on is from, and what is known of its device: whose it is, how
 // old its last report is, and what fails of the baselines that would mend the block.
-func (f *frame) whatIsKnown(next []signon.Step) (list []string) {
+func (f explainer) whatIsKnown(next []signon.Step) (list []string) {
 	if len(f.supposed) > 0 {
 		list = append(list, "supposed: "+f.supposedText())
 	}
@@ -43,7 +43,7 @@ func (f *frame) whatIsKnown(next []signon.Step) (list []string) {
 	return list
 }
 
-func (f *frame) owned() string {
+func (f explainer) owned() string {
 	switch f.record.Owner {
 	case "":
 		return "has no owner"
@@ -53,7 +53,7 @@ func (f *frame) owned() string {
 	return fmt.Sprintf("is %s's, not %s's", f.record.Owner, f.person.ID)
 }
 
-func (f *frame) lastReport() string {
+func (f explainer) lastReport() string {
 	if f.device.Reported.IsZero() {
 		return ", and never reported"
 	}
@@ -61,7 +61,7 @@ func (f *frame) lastReport() string {
 }
 
 // networkNames are the named networks that the address lies in.
-func (f *frame) networkNames() string {
+func (f explainer) networkNames() string {
 	in, _ := f.networksOf()
 	var names []string
 	for id := range in.All() {
@@ -73,7 +73,7 @@ func (f *frame) networkNames() string {
 }
 
 // MemberEvidence tells what makes the sign-on be in a network or schedule, or not.
-func (f *frame) MemberEvidence(s fact.Slot, id int) string {
+func (f explainer) MemberEvidence(s fact.Slot, id int) string {
 	switch {
 	case s == fact.Time:
 		if event := f.rb.Schedules[id].Exception(f.now); event != "" {
@@ -85,7 +85,7 @@ func (f *frame) MemberEvidence(s fact.Slot, id int) string {
 	return ""
 }
 
-func (f *frame) networkEvidence(id int) string {
+func (f explainer) networkEvidence(id int) string {
 	a := f.so.IP.Unmap()
 	if t, ok := f.rb.Networks.Table.Trace(a, id); ok {
 		if t.Prefix.IsSingleIP() {
@@ -103,7 +103,7 @@ func (f *frame) networkEvidence(id int) string {
 }
 
 // flaggedEvidence tells which of the networks so flagged holds the address.
-func (f *frame) flaggedEvidence(s fact.Slot) string {
+func (f explainer) flaggedEvidence(s fact.Slot) string {
 	flagged := f.rb.Networks.Trusted
 	if s == fact.NetworkAnonymous {
 		flagged = f.rb.Networks.Anonymous
@@ -128,7 +128,7 @@ const (
 )
 
 // Evidence tells what a fact's value comes from, or why it is unknown.
-func (f *frame) Evidence(s fact.Slot) string {
+func (f explainer) Evidence(s fact.Slot) string {
 	if _, is := f.supposed[s]; is && !f.nobodyTells(s) {
 		return "supposed"
 	}
@@ -162,7 +162,7 @@ func (f *frame) Evidence(s fact.Slot) string {
 }
 
 // unknownDevice tells why something of the device is unknown.
-func (f *frame) unknownDevice() string {
+func (f explainer) unknownDevice() string {
 	switch {
 	case !f.hasDevice:
 		return sansDevice
@@ -173,7 +173,7 @@ func (f *frame) unknownDevice() string {
 }
 
 // flagEvidence is about a yes-no field of the device.
-func (f *frame) flagEvidence(flag *signon.DeviceFlag) string {
+func (f explainer) flagEvidence(flag *signon.DeviceFlag) string {
 	switch {
 	case *flag.Of(f.device) != signon.Unknown:
 		return ""
@@ -183,7 +183,7 @@ func (f *frame) flagEvidence(flag *signon.DeviceFlag) string {
 	return f.unknownDevice()
 }
 
-func (f *frame) ownerEvidence() string {
+func (f explainer) ownerEvidence() string {
 	switch r := f.record; {
 	case f.record == nil && f.hasDevice && f.device.ID == "":
 		return "the device has no id"
@@ -196,14 +196,14 @@ func (f *frame) ownerEvidence() string {
 	}
 }
 
-func (f *frame) recordAt() string {
+func (f explainer) recordAt() string {
 	if f.record.File == "" {
 		return "inventory"
 	}
 	return fmt.Sprintf("%s:%d", f.record.File, f.record.Line)
 }
 
-func (f *frame) countryEvidence() string {
+func (f explainer) countryEvidence() string {
 	switch {
 	case f.so.Country != "":
 		return "" // the sign-on states it
@@ -226,7 +226,7 @@ func (f *frame) countryEvidence() string {
 	return ""
 }
 
-func (f *frame) pastEvidence(s fact.Slot) string {
+func (f explainer) pastEvidence(s fact.Slot) string {
 	if f.e.sources.History == nil {
 		return sansPast
 	}
@@ -252,7 +252,7 @@ func (f *frame) pastEvidence(s fact.Slot) string {
 	return text
 }
 
-func (f *frame) newEvidence(isNew known.Truth, what string, seen time.Time, unknown string) string {
+func (f explainer) newEvidence(isNew known.Truth, what string, seen time.Time, unknown string) string {
 	switch {
 	case what == "":
 		return unknown
@@ -264,7 +264,7 @@ func (f *frame) newEvidence(isNew known.Truth, what string, seen time.Time, unkn
 	return fmt.Sprintf("%s was last seen %s", what, age(f.now.Sub(seen)))
 }
 
-func (f *frame) travelEvidence(p *history.Facts) string {
+func (f explainer) travelEvidence(p *history.Facts) string {
 	switch {
 	case p.Strayed:
 		return "where the user was before is no longer remembered"

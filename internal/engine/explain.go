@@ -15,8 +15,13 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
+// explainer tells in words how a frame's sign-on was decided, and by which facts.
+type explainer struct{ *frame }
+
+var _ condition.ExplainedFacts = explainer{}
+
 // explain tells which policies spoke, which stood by and why, and what decided.
-func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
+func (f explainer) explain(d *signon.Decision, action string, r *ruling) {
 	x := d.Explanation
 	var watched []signon.Entry
 	applies := make(map[*rulebook.Policy]bool, len(f.candidates))
@@ -52,7 +57,7 @@ func (f *frame) explain(d *signon.Decision, action string, r *ruling) {
 }
 
 // lapsed are the waivers that are over, and without which something is missing.
-func (f *frame) lapsed() (names []string) {
+func (f explainer) lapsed() (names []string) {
 	for _, w := range f.target.waivers {
 		if !f.now.Before(w.Until) && f.concerns(w) && slices.ContainsFunc(f.unmet, func(a demand.Asked) bool { return f.wouldLift(w, a) }) {
 			names = append(names, w.Name)
@@ -61,7 +66,7 @@ func (f *frame) lapsed() (names []string) {
 	return names
 }
 
-func (f *frame) wouldLift(w *rulebook.Waiver, a demand.Asked) bool {
+func (f explainer) wouldLift(w *rulebook.Waiver, a demand.Asked) bool {
 	if a.Terms == &noTerms { // nothing lifts the floor
 		return false
 	}
@@ -70,7 +75,7 @@ func (f *frame) wouldLift(w *rulebook.Waiver, a demand.Asked) bool {
 	return a.Demand.Met(&f.proof, &terms) || !a.Demand.CanBeMet(&f.proof, a.Terms) && a.Demand.CanBeMet(&f.proof, &terms)
 }
 
-func (f *frame) entry(h *candidate) signon.Entry {
+func (f explainer) entry(h *candidate) signon.Entry {
 	return signon.Entry{Policy: h.policy.Name, Stage: h.stage.String(), Case: h.kase.Label, Outcome: h.kase.Word,
 		Sure: h.sure, Why: f.whyCase(h), At: h.kase.Pos.File + ":" + strconv.Itoa(int(h.kase.Pos.Line))}
 }
@@ -78,7 +83,7 @@ func (f *frame) entry(h *candidate) signon.Entry {
 // mostPassed is how many of the cases that an "otherwise" passed over are told.
 const mostPassed = 3
 
-func (f *frame) whyCase(h *candidate) string {
+func (f explainer) whyCase(h *candidate) string {
 	if h.kase.When != nil {
 		return condition.Why(h.kase.When, f)
 	}
@@ -106,7 +111,7 @@ func (f *frame) whyCase(h *candidate) string {
 }
 
 // whySkipped is the one reason why a policy does not apply.
-func (f *frame) whySkipped(p *rulebook.Policy, action string) string {
+func (f explainer) whySkipped(p *rulebook.Policy, action string) string {
 	app, user := f.target.app, f.person
 	switch {
 	case !p.To.Holds(app):

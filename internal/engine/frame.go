@@ -129,7 +129,7 @@ func (f *frame) release() {
 	f.scratch.reset()
 }
 
-var _ condition.ExplainedFacts = (*frame)(nil)
+var _ condition.Facts = (*frame)(nil)
 
 var (
 	noDevice  signon.Device

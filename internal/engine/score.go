@@ -32,7 +32,7 @@ func (e *Engine) Risk(ctx context.Context, so *signon.SignOn, explain func(score
 		var unused signon.Decision
 		f.gather(&unused)
 		if score := e.rb.Risk.Score(f); explain(int(score.Low)) {
-			risk = e.rb.Risk.Explain(f)
+			risk = e.rb.Risk.Explain(explainer{f})
 		} else {
 			risk = &signon.Risk{Low: int(score.Low), High: int(score.High)}
 		}

@@ -15,7 +15,7 @@ import (
 )
 
 // Show tells the value of a fact to a person.
-func (f *frame) Show(s fact.Slot) string {
+func (f explainer) Show(s fact.Slot) string {
 	switch t := f.rb.Facts.Fact(s).Type; {
 	case s == fact.Network:
 		return f.so.IP.Unmap().String()
@@ -47,7 +47,7 @@ func (f *frame) Show(s fact.Slot) string {
 const mostScopes = 6
 
 // ShowScopes names the scopes asked for that lie in any of the sets, or those that lie in none.
-func (f *frame) ShowScopes(inside bool, sets []int) string {
+func (f explainer) ShowScopes(inside bool, sets []int) string {
 	var list []string
 	inSets := f.inScopeSets(sets)
 	for _, scope := range f.consent().Scopes {
@@ -59,7 +59,7 @@ func (f *frame) ShowScopes(inside bool, sets []int) string {
 }
 
 // weighing tells what makes up the weight of the scopes.
-func (f *frame) weighing() string {
+func (f explainer) weighing() string {
 	var parts []string
 	for _, c := range f.rb.Classify(f.consent().Scopes) {
 		parts = append(parts, fmt.Sprintf("%s %d (%s)", c.Name, c.Weight, spell.Few(c.Scopes, mostScopes)))
@@ -67,7 +67,7 @@ func (f *frame) weighing() string {
 	return strings.Join(parts, ", ")
 }
 
-func (f *frame) showNumber(s fact.Slot) string {
+func (f explainer) showNumber(s fact.Slot) string {
 	x, ok := f.Number(s)
 	switch {
 	case !ok:
@@ -80,7 +80,7 @@ func (f *frame) showNumber(s fact.Slot) string {
 	return fmt.Sprintf("somewhere from %g to %g", x.Low, x.High)
 }
 
-func (f *frame) showBand() string {
+func (f explainer) showBand() string {
 	x, _ := f.Number(fact.Risk)
 	low, high := f.rb.Risk.BandAt(int(x.Low)), f.rb.Risk.BandAt(int(x.High))
 	if low == high {
@@ -103,7 +103,7 @@ func age(d time.Duration) string {
 }
 
 // ShowBaseline tells which checks of a baseline are not true, and why.
-func (f *frame) ShowBaseline(id int) string {
+func (f explainer) ShowBaseline(id int) string {
 	b := f.rb.Baselines[id]
 	if !f.hasDevice {
 		return "device meets " + b.Name + " is unknown: nothing is known of the device"

@@ -58,7 +58,7 @@ func (f *frame) supposeJoined() {
 }
 
 // supposedText lists what is supposed.
-func (f *frame) supposedText() string {
+func (f explainer) supposedText() string {
 	var list []string
 	for _, s := range slices.Sorted(maps.Keys(f.supposed)) {
 		name, value := f.rb.Facts.Fact(s).Name, "unknown"
