@@ -1,6 +1,10 @@
 package demand
 
 // The smallest ways to meet demands.
+//
+// A demand's tree is multiplied out from its leaves up: an atom gives the ways to meet it, "or" puts the
+// ways of its parts together, "and" joins each of one part with each of the next. After every step a way
+// goes that asks for all that another asks for, so that lists stay short; mostWays ends those that do not.
 
 import "slices"
 

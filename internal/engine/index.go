@@ -1,6 +1,11 @@
 package engine
 
 // Which policies are for an app and an action, and for a person among them.
+//
+// Each policy has a bit in a word of its leaf, and each leaf a bit in a word of its branch. For every
+// selector that any of them names, a word has the bits of those that name it. The policies for a person
+// are the bits of all selectors that select the person, less those of the exceptions: a few words are
+// put together, whatever the number of policies about others.
 
 import (
 	"math/bits"

@@ -1,6 +1,10 @@
 package history
 
 // How a sign-on compares with those before it.
+//
+// What is kept of a user is gone through from the latest on, once for each property and no further than its
+// answer; what is forgotten adds what it may have been. Times of day are counted only until there are enough
+// for the hour not to be odd, unless an explanation wants the number.
 
 import (
 	"time"

@@ -2,6 +2,11 @@ package history
 
 // What is left of sign-ons that are no longer kept in full. Whatever they could change is told
 // as unknown.
+//
+// Each part of it is bounded, and says what it lost: the countries and devices seen last, with the time of
+// the latest that gave way to another, and a ring of counts, one for each quarter of an hour, with the time
+// of the latest sign-on that is in none. A fact is told for sure where no sign-on that is lost, wherever
+// within its quarter it was, would change it.
 
 import (
 	"math"
