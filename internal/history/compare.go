@@ -44,11 +44,11 @@ func (s sighting) isNew() known.Truth {
 
 func (c *comparison) compare(t *userHistory) {
 	positioned := c.now.accuracy != noPosition
-	end := len(t.at)
-	for end > t.first && t.at[end-1] >= c.now.at {
+	end := len(t.entries)
+	for end > t.first && t.entries[end-1].at >= c.now.at {
 		end--
-		w := &t.wheres[end]
-		c.leapt = c.leapt || t.at[end] == c.now.at && positioned && w.accuracy != noPosition && distance(w, &c.now.where) > 0
+		e := &t.entries[end]
+		c.leapt = c.leapt || e.at == c.now.at && positioned && e.accuracy != noPosition && distance(&e.where, &c.now.where) > 0
 	}
 	start := t.window(end, c.from)
 	learned := end - start
@@ -56,21 +56,21 @@ func (c *comparison) compare(t *userHistory) {
 	if !c.counts && t.forgotten == nil {
 		enough = (OddPercent*learned + 99) / 100
 	}
-	near := near(t.clocks[start:end], t.at[start:end], c.now, enough)
+	near := near(t.entries[start:end], c.now, enough)
 	c.hours.near, c.hours.apart = near, learned-near
 	for i := end - 1; i >= start && c.country.at == 0; i-- {
-		if t.wheres[i].country == c.now.country {
-			c.country.at = t.at[i]
+		if t.entries[i].country == c.now.country {
+			c.country.at = t.entries[i].at
 		}
 	}
 	for i := end - 1; i >= start && c.device.at == 0; i-- {
-		if t.devices[i] == c.now.device {
-			c.device.at = t.at[i]
+		if t.entries[i].device == c.now.device {
+			c.device.at = t.entries[i].at
 		}
 	}
 	for i := end - 1; i >= start && c.lastAt == 0 && positioned; i-- {
-		if t.wheres[i].accuracy != noPosition {
-			c.last, c.lastAt = t.wheres[i], t.at[i]
+		if t.entries[i].accuracy != noPosition {
+			c.last, c.lastAt = t.entries[i].where, t.entries[i].at
 		}
 	}
 	if t.forgotten != nil {
@@ -83,20 +83,21 @@ const (
 	day, hour = 24 * 3600, 3600
 )
 
-// near is how many times of day, as far as it matters, lie within an hour of one, midnight or
+// near is how many entries, as far as it matters, have a time of day within an hour of one, midnight or
 // not: once there are enough of them it looks no further.
-func near(clocks []uint32, at []int64, now entry, enough int) (n int) {
-	for i := len(clocks) - 1; i >= 0 && n < enough; i-- {
-		apart := int32(clocks[i]) - int32(now.clock)
+func near(entries []entry, now entry, enough int) (n int) {
+	for i := len(entries) - 1; i >= 0 && n < enough; i-- {
+		e := &entries[i]
+		apart := int32(e.clock) - int32(now.clock)
 		switch {
 		case apart > -hour && apart < hour, apart > day-hour, apart < hour-day:
 			n++
 		case apart == hour, apart == hour-day: // to the second: parts of one tell
-			if ofASecond(at[i]) <= ofASecond(now.at) {
+			if ofASecond(e.at) <= ofASecond(now.at) {
 				n++
 			}
 		case apart == -hour, apart == day-hour:
-			if ofASecond(at[i]) >= ofASecond(now.at) {
+			if ofASecond(e.at) >= ofASecond(now.at) {
 				n++
 			}
 		}

@@ -25,25 +25,21 @@ const BytesPerUser = (mostEntries+spare)*entrySize + forgottenSize
 
 const entrySize = 32 // held to the structs by a test
 
-// userHistory is what is kept of one user: the sign-ons by time, each property in a list of its
-// own, so that going through one of them touches little memory.
+// userHistory is what is kept of one user.
 type userHistory struct {
-	first   int      // of the sign-ons that are kept in full
-	begin   int      // of the window, when it was last looked for
-	at      []int64  // microseconds since 1970
-	clocks  []uint32 // seconds since midnight on the wall
-	devices []uint64 // hashes; 0 is unknown
-	wheres  []where
+	first   int     // of the sign-ons that are kept in full
+	begin   int     // of the window, when it was last looked for
+	entries []entry // by time
 
-	forgotten *forgotten // what is left of sign-ons that are no longer in the lists; nil is that there are none
+	forgotten *forgotten // what is left of sign-ons that are no longer in the list; nil is that there are none
 }
 
 // entry is one sign-on that was learned.
 type entry struct {
-	at     int64
-	clock  uint32
-	device uint64
+	at     int64  // microseconds since 1970
+	device uint64 // a hash; 0 is unknown
 	where
+	clock uint32 // seconds since midnight on the wall
 }
 
 // where is where a sign-on was from.
@@ -56,63 +52,50 @@ type where struct {
 const noPosition = math.MaxUint16
 
 func (t *userHistory) clone() userHistory {
-	i := t.first
-	return userHistory{0, 0, slices.Clone(t.at[i:]), slices.Clone(t.clocks[i:]), slices.Clone(t.devices[i:]), slices.Clone(t.wheres[i:]), t.forgotten.clone()}
+	return userHistory{entries: slices.Clone(t.entries[t.first:]), forgotten: t.forgotten.clone()}
 }
 
 // add puts the entry where its time belongs. The oldest goes when there are too many, or when it
 // is too old to matter.
 func (t *userHistory) add(e entry) {
-	for n := len(t.at) - t.first; n == mostEntries || n >= fewEntries && t.at[t.first] < t.at[len(t.at)-1]-keptFor.Microseconds(); n-- {
+	for n := len(t.entries) - t.first; n == mostEntries || n >= fewEntries && t.entries[t.first].at < t.entries[len(t.entries)-1].at-keptFor.Microseconds(); n-- {
 		if t.forgotten == nil {
 			t.forgotten = newForgotten()
 		}
-		t.forgotten.take(entry{at: t.at[t.first], device: t.devices[t.first], where: t.wheres[t.first]}, n == mostEntries)
+		t.forgotten.take(t.entries[t.first], n == mostEntries)
 		t.first++
 	}
-	if len(t.at) == cap(t.at) {
+	if len(t.entries) == cap(t.entries) {
 		t.makeRoom()
 	}
-	i := len(t.at)
-	t.at, t.clocks = append(t.at, e.at), append(t.clocks, e.clock)
-	t.devices, t.wheres = append(t.devices, e.device), append(t.wheres, e.where)
-	for ; i > t.first && t.at[i-1] > e.at; i-- {
-		t.swap(i, i-1)
+	i := len(t.entries)
+	t.entries = append(t.entries, e)
+	for ; i > t.first && t.entries[i-1].at > e.at; i-- {
+		t.entries[i], t.entries[i-1] = t.entries[i-1], t.entries[i]
 	}
 }
 
-func (t *userHistory) swap(i, j int) {
-	t.at[i], t.at[j] = t.at[j], t.at[i]
-	t.clocks[i], t.clocks[j] = t.clocks[j], t.clocks[i]
-	t.devices[i], t.devices[j] = t.devices[j], t.devices[i]
-	t.wheres[i], t.wheres[j] = t.wheres[j], t.wheres[i]
-}
-
-// makeRoom moves the entries that are kept to the beginning of their lists, or to longer lists.
+// makeRoom moves the entries that are kept to the beginning of their list, or to a longer one.
 func (t *userHistory) makeRoom() {
-	room := min(max(8, 2*cap(t.at)), mostEntries+spare)
-	t.at, t.clocks = moved(t.at, t.first, room), moved(t.clocks, t.first, room)
-	t.devices, t.wheres = moved(t.devices, t.first, room), moved(t.wheres, t.first, room)
-	t.first = 0
+	kept := t.entries[t.first:]
+	if room := min(max(8, 2*cap(t.entries)), mostEntries+spare); room > cap(t.entries) {
+		t.entries = append(make([]entry, 0, room), kept...)
+	} else {
+		t.entries = t.entries[:copy(t.entries, kept)]
+	}
+	t.first, t.begin = 0, 0
 }
 
 // window is where the sign-ons before the end begin that are not before an instant. Time mostly
 // goes on, so that it is looked for where it was.
 func (t *userHistory) window(end int, from int64) int {
 	i := min(max(t.begin, t.first), end)
-	for i < end && t.at[i] < from {
+	for i < end && t.entries[i].at < from {
 		i++
 	}
-	for i > t.first && t.at[i-1] >= from {
+	for i > t.first && t.entries[i-1].at >= from {
 		i--
 	}
 	t.begin = i
 	return i
-}
-
-func moved[T any](list []T, first, room int) []T {
-	if room > cap(list) {
-		return append(make([]T, 0, room), list[first:]...)
-	}
-	return list[:copy(list[:cap(list)], list[first:])]
 }
