@@ -1,6 +1,7 @@
 package demand_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -91,6 +92,7 @@ func TestPlans(t *testing.T) {
 		{demands: "demand it { (device meets b or passkey) and password }", enrolled: "password passkey", verify: "password+passkey"},
 		{demands: "demand it { device meets b and password }", enrolled: "password", verify: "password", mend: 1},
 		{demands: "demand it { device meets b and password }", enrolled: "password", meets: true, verify: "password"},
+		{demands: "demand it { device meets b and password and device meets b }", enrolled: "password", verify: "password", mend: 1},
 		{demands: "demand it { device meets b and passkey }", enrolled: "password", enrol: "passkey", mend: 1},
 		{demands: "demand two { app-code and pin } demand it { password and two }", enrolled: "password app-code", lifts: "pin", verify: "password+app-code"},
 		{demands: "demand it { passkey or pin }", enrolled: "passkey", lifts: "pin", verify: "passkey"},
@@ -113,6 +115,17 @@ func TestPlans(t *testing.T) {
 			require.Len(t, plan.Baselines, c.mend, "%+v", c)
 		}
 	}
+}
+
+// TestUnknownNamesAreHelped names what is near, or what there is, and counts what it leaves out.
+func TestUnknownNamesAreHelped(t *testing.T) {
+	names := make([]string, 43)
+	for i := range names {
+		names[i] = fmt.Sprintf("demand-%02d", i)
+	}
+	require.Equal(t, `did you mean "demand-07"?`, demand.NearestOrAll("demmand-07", names))
+	require.Equal(t, "known here: "+strings.Join(names[:40], ", "), demand.NearestOrAll("x", names[:40]))
+	require.Equal(t, "known here: "+strings.Join(names[:40], ", ")+" and 3 more", demand.NearestOrAll("x", names))
 }
 
 // TestReachIsMonotone checks that more methods never reach less, and that levels are nested.
