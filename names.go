@@ -33,11 +33,7 @@ func (r *Rulebook) Day(text string) (start, next time.Time, err error) {
 
 // Span reads a date, as [Rulebook.Day] does, or an instant, as [Rulebook.Instant] does, as itself twice.
 func (r *Rulebook) Span(text string) (start, end time.Time, err error) {
-	if start, end, err = r.Day(text); err == nil {
-		return start, end, nil
-	}
-	start, err = r.Instant(text)
-	return start, start, err
+	return schedule.ParseDayOrInstant(text, r.Zone())
 }
 
 // Users are the ids of all users of the rulebook's files, sorted.

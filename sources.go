@@ -103,12 +103,7 @@ func (r *Rulebook) Learn(ctx context.Context, s signon.SignOn) error {
 	if err := s.Validate(); err != nil {
 		return err
 	}
-	before, err := r.engine.Query(ctx, &s)
-	if err != nil {
-		return err
-	}
-	r.history.Learn(&history.SignOn{Query: before, ID: s.ID})
-	return nil
+	return r.engine.Teach(ctx, r.history, &s)
 }
 
 type peopleSource struct{ People }

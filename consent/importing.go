@@ -154,10 +154,7 @@ func instant(text string, zone *time.Location) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
-	if d, err := schedule.ParseDate(text); err == nil {
-		return d.Start(zone).UTC(), nil
-	}
-	t, err := schedule.ParseInstant(text, zone)
+	t, _, err := schedule.ParseDayOrInstant(text, zone)
 	return t.UTC(), err
 }
 

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"iter"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -121,10 +122,10 @@ func Verify(ctx context.Context, store Store) (v Verified, err error) {
 				consents[c.ID], changed[c.ID] = c, e.Number
 			}
 		}
-		if err := holdClients(tx, clients, changed); err != nil {
+		if err := hold("client", tx.Clients(), func(c *Client) string { return c.ID }, clients, changed); err != nil {
 			return err
 		}
-		return holdConsents(tx, consents, changed)
+		return hold("consent", tx.Consents(Selection{}), func(c *Consent) ID { return c.ID }, consents, changed)
 	})
 	if ctx.Err() != nil { // whatever was found, not all was looked at
 		return v, ctx.Err()
@@ -149,34 +150,19 @@ func (v *Verified) follow(e *Entry) error {
 	return nil
 }
 
-func holdClients(tx Tx, want map[string]*Client, changed map[any]int64) error {
-	for c, err := range tx.Clients() {
+// hold holds the things of a kind that the ledger has to what the journal left.
+func hold[K comparable, T any](kind string, things iter.Seq2[*T, error], id func(*T) K, want map[K]*T, changed map[any]int64) error {
+	for c, err := range things {
 		if err != nil {
 			return &Fault{0, err.Error()}
 		}
-		if !same(c, want[c.ID]) {
-			return &Fault{changed[c.ID], fmt.Sprintf("the client %s in the ledger is not what the journal left it", c.ID)}
+		if !same(c, want[id(c)]) {
+			return &Fault{changed[id(c)], fmt.Sprintf("the %s %v in the ledger is not what the journal left it", kind, id(c))}
 		}
-		delete(want, c.ID)
+		delete(want, id(c))
 	}
 	if id, gone := earliest(want, changed); gone {
-		return &Fault{changed[id], fmt.Sprintf("the client %s is gone from the ledger", id)}
-	}
-	return nil
-}
-
-func holdConsents(tx Tx, want map[ID]*Consent, changed map[any]int64) error {
-	for c, err := range tx.Consents(Selection{}) {
-		if err != nil {
-			return &Fault{0, err.Error()}
-		}
-		if !same(c, want[c.ID]) {
-			return &Fault{changed[c.ID], fmt.Sprintf("the consent %s in the ledger is not what the journal left it", c.ID)}
-		}
-		delete(want, c.ID)
-	}
-	if id, gone := earliest(want, changed); gone {
-		return &Fault{changed[id], fmt.Sprintf("the consent %s is gone from the ledger", id)}
+		return &Fault{changed[id], fmt.Sprintf("the %s %v is gone from the ledger", kind, id)}
 	}
 	return nil
 }

@@ -106,7 +106,7 @@ type Row struct {
 
 // User tells how a user gets to every app under some circumstances.
 func User(ctx context.Context, rules *briskwarden.Rulebook, user string, all []Circumstance) (*OfUser, error) {
-	if !slices.Contains(rules.Users(), user) {
+	if _, known := bridge.Engine(rules).Rulebook().People[user]; !known {
 		return nil, fmt.Errorf("there is no user %q", user)
 	}
 	r := &OfUser{User: user, Columns: namesOf(all)}
@@ -155,7 +155,7 @@ type OfApp struct {
 
 // App tells who gets to an app, people who fare alike together. People who are disabled are left out.
 func App(ctx context.Context, rules *briskwarden.Rulebook, app string, all []Circumstance) (*OfApp, error) {
-	if !slices.Contains(rules.Apps(), app) {
+	if _, known := bridge.Engine(rules).Rulebook().Apps[app]; !known {
 		return nil, fmt.Errorf("there is no app %q", app)
 	}
 	groups, err := gather(rules, same, func(user string) ([]Fare, error) { return fares(ctx, rules, user, app, all) })

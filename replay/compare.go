@@ -80,11 +80,12 @@ const mostExamples = 3
 // Compare takes logs through two rulebooks, as [Run] does through one. What the decisions option
 // takes are the changes; the other options narrow by the new rulebook.
 func Compare(ctx context.Context, before, after *briskwarden.Rulebook, logs []Log, options Options) (*Comparison, error) {
-	shared := &comparing{ctx: ctx, before: newLearner(before), after: newLearner(after)}
-	if err := options.bind(shared.after.engine.Rulebook()); err != nil {
+	shared := &comparing{ctx: ctx, learners: [2]learner{newLearner(before), newLearner(after)}}
+	older, newer := shared.learners[0].engine.Rulebook(), shared.learners[1].engine.Rulebook()
+	if err := options.bind(newer); err != nil {
 		return nil, err
 	}
-	shared.options, shared.difference = options, differences(shared.before.engine.Rulebook(), shared.after.engine.Rulebook())
+	shared.options, shared.difference = options, differences(older, newer)
 	workers, all, err := runPipeline(ctx, logs, options, func() *comparer { return newComparer(shared) })
 	if err != nil {
 		return nil, err
@@ -111,10 +112,10 @@ func (d *Difference) sort() {
 
 // comparing is what the workers of a comparison share.
 type comparing struct {
-	ctx           context.Context
-	before, after learner
-	options       Options
-	difference    [2]map[string]string // by case, of the old rulebook and of the new
+	ctx        context.Context
+	learners   [2]learner // by the old rulebook and by the new
+	options    Options
+	difference [2]map[string]string // by case, of the old rulebook and of the new
 }
 
 // differences says of every case what is different about it in the other rulebook.
@@ -175,7 +176,7 @@ type side struct {
 }
 
 func newComparer(shared *comparing) *comparer {
-	zone := shared.after.engine.Rulebook().Zone
+	zone := shared.learners[1].engine.Rulebook().Zone
 	return &comparer{comparing: shared, counted: &Comparison{Difference: newDifference(zone), Consents: newDifference(zone)}}
 }
 
@@ -205,9 +206,8 @@ func (c *comparer) process(partition []*entry) error {
 }
 
 func (c *comparer) compare(t *entry) error {
-	both := [2]learner{c.before, c.after}
-	for i := range both {
-		if err := both[i].engine.Trace(c.ctx, &t.SignOn, &c.sides[i].Trace); err != nil {
+	for i := range c.learners {
+		if err := c.learners[i].engine.Trace(c.ctx, &t.SignOn, &c.sides[i].Trace); err != nil {
 			c.counted.Refused++
 			return nil
 		}
@@ -218,9 +218,9 @@ func (c *comparer) compare(t *entry) error {
 			return err
 		}
 	}
-	for i := range both {
+	for i := range c.learners {
 		if s := &c.sides[i]; c.options.teaches(t, s.Outcome) {
-			both[i].past.Learn(&s.Past)
+			c.learners[i].past.Learn(&s.Past)
 		}
 	}
 	return nil

@@ -158,7 +158,12 @@ func (w *worker) explain(t *entry) (err error) {
 
 // asks reports whether a sign-on is among those that count.
 func (o *Options) asks(so *signon.SignOn, person *rulebook.Person, outcome signon.Outcome) bool {
-	return (o.From.IsZero() || !so.Time.Before(o.From)) && (o.To.IsZero() || so.Time.Before(o.To)) &&
+	return during(so.Time, o.From, o.To) &&
 		(o.User == "" || so.User == o.User) && (o.App == "" || so.App == o.App) &&
 		(o.group < 0 || person != nil && person.In(o.group)) && (o.Outcome == "" || outcome.String() == o.Outcome)
+}
+
+// during reports whether a time is not before the first bound, and before the second; zero is none.
+func during(t, from, to time.Time) bool {
+	return (from.IsZero() || !t.Before(from)) && (to.IsZero() || t.Before(to))
 }

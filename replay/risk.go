@@ -113,18 +113,13 @@ func (r *Risk) line(l *Line) error {
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
-	t := l.SignOn.Time
-	if (r.options.From.IsZero() || !t.Before(r.options.From)) && (r.options.To.IsZero() || t.Before(r.options.To)) {
+	if during(l.SignOn.Time, r.options.From, r.options.To) {
 		if err := r.score(l); err != nil {
 			return err
 		}
 	}
 	if l.Teaches() {
-		before, err := r.engine.Query(r.ctx, &l.SignOn)
-		if err != nil {
-			return err
-		}
-		r.past.Learn(&history.SignOn{Query: before, ID: l.SignOn.ID})
+		return r.engine.Teach(r.ctx, r.past, &l.SignOn)
 	}
 	return nil
 }

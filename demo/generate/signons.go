@@ -167,11 +167,9 @@ func (w *world) try(v visit, session string, at time.Time) (signon.Decision, err
 	}
 	w.lines = append(w.lines, signon.Logged{SignOn: s, Outcome: d.Outcome, Recorded: true})
 	if d.Outcome == signon.Grant {
-		before, err := w.engine.Query(context.Background(), &s)
-		if err != nil {
+		if err := w.engine.Teach(context.Background(), w.past, &s); err != nil {
 			return d, err
 		}
-		w.past.Learn(&history.SignOn{Query: before})
 		w.remember(&s)
 	}
 	return d, nil

@@ -41,6 +41,15 @@ func (e *Engine) Risk(ctx context.Context, so *signon.SignOn, explain func(score
 	return risk, err
 }
 
+// Teach has a history learn a sign-on.
+func (e *Engine) Teach(ctx context.Context, past *history.Past, so *signon.SignOn) error {
+	q, err := e.Query(ctx, so)
+	if err == nil {
+		past.Learn(&history.SignOn{Query: q, ID: so.ID})
+	}
+	return err
+}
+
 // Query is what a history is asked, or taught, about a sign-on.
 func (e *Engine) Query(ctx context.Context, so *signon.SignOn) (q history.Query, err error) {
 	err = e.withFrame(ctx, func(f *frame) error {

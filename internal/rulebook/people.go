@@ -88,10 +88,7 @@ func (r *resolver) draft(d *ast.User) *draftPerson {
 
 // joined reads a date, or an instant.
 func (r *resolver) joined(text string) (time.Time, error) {
-	if d, err := schedule.ParseDate(text); err == nil {
-		return d.Start(r.rb.Zone), nil
-	}
-	t, err := schedule.ParseInstant(text, r.rb.Zone)
+	t, _, err := schedule.ParseDayOrInstant(text, r.rb.Zone)
 	if err != nil {
 		return t, fmt.Errorf("%q is neither a date nor an instant", text)
 	}

@@ -67,11 +67,8 @@ func (b *peopleBuilder) Listed(read, total int) {
 func (b *peopleBuilder) User(line int, u *directory.User) error {
 	b.loaded.add(1, "person")
 	at := Origin{b.file, line}
-	switch {
-	case len(u.ID) > mostName:
-		return b.fail(line, "", "the user's id is longer than %d bytes", mostName)
-	case lines.Padded(u.ID):
-		return b.fail(line, unpad, "the user's id %q has blanks at its ends", u.ID)
+	if unfit, err := b.unfit(line, "the user's id", u.ID); unfit {
+		return err
 	}
 	before := b.drafts[u.ID]
 	if before != nil {
@@ -102,6 +99,17 @@ func (b *peopleBuilder) User(line int, u *directory.User) error {
 
 // mostName is the size in bytes of the longest id of a user or name of a group, as in the language.
 const mostName = 4096
+
+// unfit reports a name that cannot be; the error ends the reading.
+func (b *peopleBuilder) unfit(line int, what, name string) (unfit bool, err error) {
+	switch {
+	case len(name) > mostName:
+		return true, b.fail(line, "", "%s is longer than %d bytes", what, mostName)
+	case lines.Padded(name):
+		return true, b.fail(line, unpad, "%s %q has blanks at its ends", what, name)
+	}
+	return false, nil
+}
 
 // unpad is what to do about a name with blanks at its ends.
 const unpad = "take them away: names compare exactly"
@@ -265,11 +273,8 @@ func quoted(v fact.Value, t fact.Type) string { return fmt.Sprintf("%v", v.JSON(
 func (b *peopleBuilder) Group(line int, g *directory.Group) error {
 	b.loaded.add(1, "group")
 	at := Origin{b.file, line}
-	switch {
-	case len(g.Name) > mostName:
-		return b.fail(line, "", "the group's name is longer than %d bytes", mostName)
-	case lines.Padded(g.Name):
-		return b.fail(line, unpad, "the group's name %q has blanks at its ends", g.Name)
+	if unfit, err := b.unfit(line, "the group's name", g.Name); unfit {
+		return err
 	}
 	if first, again := b.seen[g.Name]; again {
 		b.r.found.Add(SameGroupName, diag.Warning, token.Pos{File: b.file, Line: int32(line), Column: 1}, 1,

@@ -7,7 +7,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
@@ -76,16 +75,8 @@ func (rb *Rulebook) SupposedValue(f *fact.Fact, stated any) (v fact.Value, err e
 		if !isWord {
 			return v, fmt.Errorf("expected a date or an instant as a string, found %s", found(stated))
 		}
-		at, err := rb.instantOrDay(word)
+		at, _, err := schedule.ParseDayOrInstant(word, rb.Zone)
 		return fact.Value{Known: true, Day: &fact.Day{Start: at}}, err
 	}
 	return StatedValue(rb.Facts.Attribute(f.Slot), stated, rb.Zone)
-}
-
-// instantOrDay reads an instant, or a date as its first.
-func (rb *Rulebook) instantOrDay(text string) (time.Time, error) {
-	if d, err := schedule.ParseDate(text); err == nil {
-		return d.Start(rb.Zone), nil
-	}
-	return schedule.ParseInstant(text, rb.Zone)
 }

@@ -99,6 +99,16 @@ func ParseInstant(text string, loc *time.Location) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is no instant: write 2026-11-23T08:15, with seconds and an offset if you like", text)
 }
 
+// ParseDayOrInstant reads a date, as its first instant and that of the day after, or an instant as
+// [ParseInstant] does, as itself twice.
+func ParseDayOrInstant(text string, loc *time.Location) (start, end time.Time, err error) {
+	if d, err := ParseDate(text); err == nil {
+		return d.Start(loc), d.Next().Start(loc), nil
+	}
+	start, err = ParseInstant(text, loc)
+	return start, start, err
+}
+
 // Span is a range of dates, both ends included.
 type Span struct{ From, To Date }
 
