@@ -58,3 +58,12 @@ func (v version) compareTo(text string) (order int, ok bool) {
 		}
 	}
 }
+
+// text is the version as a sign-on could state it.
+func (v version) text() string {
+	parts := make([]string, len(v))
+	for i, part := range v {
+		parts[i] = cmp.Or(part, "0")
+	}
+	return strings.Join(parts, ".")
+}

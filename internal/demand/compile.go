@@ -43,23 +43,29 @@ func Level(name string) (level int, ok bool) {
 // Compile binds the names of a demand. What is wrong with it is added to errors; the
 // result is then of no use.
 func (names *Names) Compile(d ast.Demand, errors *token.ErrorList) *Demand {
-	return names.compile(d, errors, nil)
+	return names.compile(d, errors, nil, Fresh{Kind: ast.EverySession})
+}
+
+// CompileEver binds the names of a demand in which an atom that says nothing of freshness is met by proof
+// of any age, session, device and app, as in a promise.
+func (names *Names) CompileEver(d ast.Demand, errors *token.ErrorList) *Demand {
+	return names.compile(d, errors, nil, Fresh{Kind: ast.EveryAge, Ever: true, AnyDevice: true})
 }
 
 // CompileNamed checks the declaration of a named demand. What is wrong inside a named
 // demand is reported here alone, and not where the demand is used.
 func (names *Names) CompileNamed(decl *ast.NamedDemand, errors *token.ErrorList) {
-	names.compile(decl.Demand, errors, &decl.Name)
+	names.compile(decl.Demand, errors, &decl.Name, Fresh{Kind: ast.EverySession})
 }
 
-func (names *Names) compile(d ast.Demand, errors *token.ErrorList, declared *ast.Name) *Demand {
+func (names *Names) compile(d ast.Demand, errors *token.ErrorList, declared *ast.Name, unsaid Fresh) *Demand {
 	c := &compiler{names: names, errors: errors}
 	at := d.Pos()
 	if declared != nil {
 		c.stack = []string{declared.Text}
 		at = declared.Pos
 	}
-	root := c.node(d, Fresh{Kind: ast.EverySession}, false)
+	root := c.node(d, unsaid, false)
 	if c.nodes > maxNodes {
 		errors.Add(at, 1, "make it smaller", "the demand has more than %d parts when its named demands are written out", maxNodes)
 	}

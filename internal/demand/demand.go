@@ -45,6 +45,7 @@ type node struct {
 type Fresh struct {
 	Kind      ast.FreshKind
 	Age       time.Duration
+	Ever      bool // of whatever age, in place of Age
 	AnyDevice bool
 	PerApp    bool
 }
@@ -137,7 +138,7 @@ func (p *Proof) fresh(f *Fresh, r *Record, terms *Terms) bool {
 		}
 		return !terms.Limited || !p.Started.IsZero() && within(p.Now, p.Started, terms.Lasts)
 	case ast.EveryAge:
-		return within(p.Now, r.Time, f.Age) && (f.AnyDevice || r.Device != "" && r.Device == p.Device)
+		return (f.Ever || within(p.Now, r.Time, f.Age)) && (f.AnyDevice || r.Device != "" && r.Device == p.Device)
 	}
 	return false
 }
@@ -301,14 +302,20 @@ func (p *Proof) inGrace(n *node, terms *Terms) bool {
 	return ok && p.Now.Before(end)
 }
 
-// deadline is when the grace of an enrol ends, counted from the later of the day on which
-// the user joined and the day from which the policy is enforced, of whichever is stated.
+// deadline is when the grace of an enrol ends.
 func (p *Proof) deadline(n *node, terms *Terms) (time.Time, bool) {
-	start := p.Joined
-	if terms.Enforced.After(start) {
-		start = terms.Enforced
+	end, ok := Deadline(p.Joined, terms.Enforced, n.grace)
+	return end, ok && n.hasGrace
+}
+
+// Deadline is when a grace ends that counts from the later of the day on which the user joined and
+// the day from which the policy is enforced, of whichever is stated; not ok where neither is.
+func Deadline(joined, enforced time.Time, grace time.Duration) (end time.Time, ok bool) {
+	start := joined
+	if enforced.After(start) {
+		start = enforced
 	}
-	return start.Add(n.grace), n.hasGrace && !start.IsZero()
+	return start.Add(grace), !start.IsZero()
 }
 
 // Grace is an enrolment that a demand still waits for.

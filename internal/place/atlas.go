@@ -4,6 +4,7 @@ package place
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 )
 
@@ -36,6 +37,8 @@ func (t Trace) String() string {
 type Source interface {
 	Locate(netip.Addr) (at Location, known bool)
 	Trace(netip.Addr) (Trace, bool)
+	// Prefixes are all prefixes of which it says something.
+	Prefixes() iter.Seq[netip.Prefix]
 }
 
 // Atlas asks sources in their order: the first that knows an address wins.

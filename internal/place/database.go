@@ -5,6 +5,7 @@ package place
 import (
 	"fmt"
 	"io"
+	"iter"
 	"net/netip"
 
 	"github.com/oschwald/maxminddb-golang/v2"
@@ -95,6 +96,17 @@ type record struct {
 func (d *Database) Trace(a netip.Addr) (Trace, bool) {
 	result := d.reader.Lookup(a)
 	return Trace{Prefix: result.Prefix(), File: d.file}, result.Found()
+}
+
+// Prefixes are all prefixes of the database.
+func (d *Database) Prefixes() iter.Seq[netip.Prefix] {
+	return func(yield func(netip.Prefix) bool) {
+		for result := range d.reader.Networks() {
+			if !yield(result.Prefix()) {
+				return
+			}
+		}
+	}
 }
 
 // Locate finds the most specific prefix that holds the address. A country that is none is unknown.

@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"iter"
 	"net/netip"
 	"strings"
 
@@ -47,6 +48,17 @@ func (l feedLine) code() string {
 func (g *Geofeed) Trace(a netip.Addr) (Trace, bool) {
 	p, l, known := g.table.LookupPrefixLPM(netip.PrefixFrom(a, a.BitLen()))
 	return Trace{p, g.file, int(l.line)}, known
+}
+
+// Prefixes are all prefixes of the feed.
+func (g *Geofeed) Prefixes() iter.Seq[netip.Prefix] {
+	return func(yield func(netip.Prefix) bool) {
+		for p := range g.table.All() {
+			if !yield(p) {
+				return
+			}
+		}
+	}
 }
 
 // ReadGeofeed reads a feed of RFC 8805, of which only the prefix and the country count. What

@@ -133,6 +133,14 @@ func (r *resolver) demand(d ast.Demand) *demand.Demand {
 	return r.names.demand.Compile(d, &r.errors)
 }
 
+// everDemand is the demand of a promise, where what is proved ever counts unless it says otherwise.
+func (r *resolver) everDemand(d ast.Demand) *demand.Demand {
+	if d == nil {
+		return nil
+	}
+	return r.names.demand.CompileEver(d, &r.errors)
+}
+
 var attributeTypes = map[string]fact.Type{"word": fact.Word, "yes-no": fact.YesNo, "number": fact.Number, "date": fact.Date}
 
 func (r *resolver) attributes() {

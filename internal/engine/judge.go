@@ -1,0 +1,88 @@
+package engine
+
+// What analyses ask: conditions of parts of sign-ons, and decisions without words.
+
+import (
+	"cmp"
+	"context"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Probe has somebody ask for facts of a sign-on of which only a part is told: the user and the app need
+// not be known. The error is that of a value that the rulebook refuses.
+func (e *Engine) Probe(ctx context.Context, so *signon.SignOn, ask func(condition.Facts)) error {
+	return e.withFrame(ctx, func(f *frame) error {
+		f.begin(so)
+		if f.person = e.rb.People[so.User]; f.person == nil {
+			f.person = &rulebook.Person{}
+		}
+		if f.target = e.targets[so.App]; f.target == nil {
+			f.target = &target{app: &rulebook.App{}}
+		}
+		if err := cmp.Or(so.Validate(), f.checkStated(), f.suppose()); err != nil {
+			return err
+		}
+		var unused signon.Decision
+		f.gather(&unused)
+		ask(f)
+		return nil
+	})
+}
+
+// Question is what is asked of a sign-on beside its outcome.
+type Question struct {
+	Watched bool           // the policies on watch count as if they were enforced
+	When    condition.Node // nil is true
+	Without *demand.Demand // as it is written, without any waiver; nil is met
+}
+
+// Verdict is the answer to a [Question].
+type Verdict struct {
+	Outcome  signon.Outcome
+	When     bool // surely
+	Met      bool
+	ShowsAll bool // every method that the user is enrolled in, and a change of the password, is presented
+}
+
+// Judge decides on a sign-on for those who need no words, and answers a question about it.
+func (e *Engine) Judge(ctx context.Context, so *signon.SignOn, q *Question) (v Verdict, err error) {
+	err = e.withFrame(ctx, func(f *frame) error {
+		f.begin(so)
+		_, ground, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
+		if err != nil || ground != signon.GroundPolicies {
+			return err
+		}
+		if err := cmp.Or(so.Validate(), f.checkStated(), f.suppose()); err != nil {
+			return err
+		}
+		var d signon.Decision
+		f.gather(&d)
+		v.When = q.When == nil || q.When.Eval(f) == known.True
+		v.Met = q.Without == nil || q.Without.Met(&f.proof, &noTerms)
+		v.ShowsAll = f.proof.Changed && f.person.Methods.Within(f.proof.Presented)
+		if f.person.BreakGlass {
+			f.breakGlass(&d)
+			v.Outcome = d.Outcome
+			return nil
+		}
+		f.waive()
+		f.candidates = f.gatherCandidates(f.index, f.candidates[:0], q.Watched)
+		v.Outcome = f.rule(f.candidates, q.Watched).outcome
+		return nil
+	})
+	return v, err
+}
+
+// HasHistory reports whether something tells what was before.
+func (e *Engine) HasHistory() bool { return e.sources.History != nil }
+
+// Listed reports whether all people, places and devices are those of the rulebook's files, which can be
+// gone through, and none are a program's own.
+func (e *Engine) Listed() bool {
+	return e.sources.People == nil && e.sources.Places == nil && e.sources.Inventory == nil
+}

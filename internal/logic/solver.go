@@ -1,0 +1,485 @@
+// Package logic decides whether propositions can be true together: formulas that are built up from
+// variables with "and", "or" and "not", and a solver that finds values for the variables, or that there
+// are none.
+package logic
+
+import (
+	"context"
+	"slices"
+)
+
+// Lit is a variable, or its negation.
+type Lit int32
+
+// The propositions that are always false and always true.
+const (
+	No  Lit = 0
+	Yes Lit = 1
+)
+
+// Not is the negation.
+func (l Lit) Not() Lit { return l ^ 1 }
+
+func (l Lit) variable() int { return int(l >> 1) }
+
+// Answer is what a solver finds.
+type Answer uint8
+
+// The answers of a solver.
+const (
+	Undecided  Answer = iota // the time ran out
+	Impossible               // there are no such values
+	Possible
+)
+
+// Solver finds values for variables that make clauses true. It learns a clause from every conflict, and
+// keeps what it learned from one question to the next. The zero Solver is not ready: use newSolver.
+//
+// A clause is watched by its first two literals: only when one of them becomes false is it looked at.
+// Variables that were in conflicts lately are decided on first.
+type Solver struct {
+	clauses []clause
+	watches [][]watch // by literal: clauses to look at when it becomes false
+	values  []int8    // by literal: 1 true, -1 false, 0 open
+	vars    []variable
+	trail   []Lit // the literals that are true, in the order in which they became so
+	limits  []int // where in the trail each decision stands
+	next    int   // in the trail, from where on it is not propagated yet
+	order   heap
+	step    float64 // by how much a conflict raises the activity of a variable
+	seen    []bool  // variables, while a conflict is looked into
+	learned int     // how many learned clauses there are
+	most    int     // how many there may be until some are forgotten
+	broken  bool    // the clauses contradict each other
+
+	// Conflicts counts the conflicts that were met, as a measure of the work.
+	Conflicts int
+	model     []int8
+}
+
+type clause struct {
+	lits    []Lit
+	learned bool
+	gone    bool
+	spread  int // of how many decisions its literals were when it was learned; less is worth more
+}
+
+type watch struct {
+	clause int32
+	other  Lit // some other literal of it: true, and there is nothing to look at
+}
+
+type variable struct {
+	level    int32
+	reason   int32 // the clause that forced it, or noReason
+	activity float64
+	phase    bool // the value that it had last
+}
+
+const noReason = -1
+
+func newSolver() *Solver {
+	s := &Solver{step: 1, most: 4000}
+	s.order.less = func(a, b int32) bool { return s.vars[a].activity > s.vars[b].activity }
+	constant := s.variable()
+	s.assign(constant.Not(), noReason)
+	return s
+}
+
+// variable adds a variable.
+func (s *Solver) variable() Lit {
+	n := len(s.vars)
+	s.vars = append(s.vars, variable{reason: noReason})
+	s.values = append(s.values, 0, 0)
+	s.watches = append(s.watches, nil, nil)
+	s.seen = append(s.seen, false)
+	s.order.add(int32(n))
+	return Lit(2 * n)
+}
+
+// add adds a clause: that one of the literals is true.
+func (s *Solver) add(lits ...Lit) {
+	s.backTo(0)
+	list := slices.Clone(lits)
+	slices.Sort(list)
+	list = slices.Compact(list)
+	kept := list[:0]
+	for i, l := range list {
+		if s.values[l] > 0 || i > 0 && list[i-1] == l.Not() {
+			return
+		}
+		if s.values[l] == 0 {
+			kept = append(kept, l)
+		}
+	}
+	switch len(kept) {
+	case 0:
+		s.broken = true
+	case 1:
+		s.assign(kept[0], noReason)
+		s.broken = s.broken || s.propagate() != noReason
+	default:
+		s.attach(clause{lits: kept})
+	}
+}
+
+func (s *Solver) attach(c clause) int32 {
+	n := int32(len(s.clauses))
+	s.clauses = append(s.clauses, c)
+	s.watches[c.lits[0]] = append(s.watches[c.lits[0]], watch{n, c.lits[1]})
+	s.watches[c.lits[1]] = append(s.watches[c.lits[1]], watch{n, c.lits[0]})
+	return n
+}
+
+func (s *Solver) assign(l Lit, reason int32) {
+	s.values[l], s.values[l.Not()] = 1, -1
+	v := &s.vars[l.variable()]
+	v.level, v.reason, v.phase = int32(len(s.limits)), reason, l&1 == 0
+	s.trail = append(s.trail, l)
+}
+
+// propagate draws the conclusions of what is true, and gives a clause that is then false, or noReason.
+func (s *Solver) propagate() int32 {
+	for s.next < len(s.trail) {
+		no := s.trail[s.next].Not()
+		s.next++
+		list := s.watches[no]
+		kept := list[:0]
+		for i := 0; i < len(list); i++ {
+			w := list[i]
+			if s.values[w.other] > 0 {
+				kept = append(kept, w)
+				continue
+			}
+			c := &s.clauses[w.clause]
+			if c.gone {
+				continue
+			}
+			if c.lits[0] == no {
+				c.lits[0], c.lits[1] = c.lits[1], no
+			}
+			first := c.lits[0]
+			if s.values[first] > 0 {
+				kept = append(kept, watch{w.clause, first})
+				continue
+			}
+			if s.watchAnother(w.clause, c) {
+				continue
+			}
+			kept = append(kept, watch{w.clause, first})
+			if s.values[first] < 0 {
+				kept = append(kept, list[i+1:]...)
+				s.watches[no] = kept
+				s.next = len(s.trail)
+				return w.clause
+			}
+			s.assign(first, w.clause)
+		}
+		s.watches[no] = kept
+	}
+	return noReason
+}
+
+// watchAnother watches a literal that is not false in place of the second.
+func (s *Solver) watchAnother(n int32, c *clause) bool {
+	for k := 2; k < len(c.lits); k++ {
+		if l := c.lits[k]; s.values[l] >= 0 {
+			c.lits[1], c.lits[k] = l, c.lits[1]
+			s.watches[l] = append(s.watches[l], watch{n, c.lits[0]})
+			return true
+		}
+	}
+	return false
+}
+
+// backTo takes back all decisions but the first few.
+func (s *Solver) backTo(level int) {
+	if len(s.limits) <= level {
+		return
+	}
+	for i := len(s.trail) - 1; i >= s.limits[level]; i-- {
+		l := s.trail[i]
+		s.values[l], s.values[l.Not()] = 0, 0
+		s.order.add(int32(l.variable()))
+	}
+	s.trail = s.trail[:s.limits[level]]
+	s.limits = s.limits[:level]
+	s.next = len(s.trail)
+}
+
+// learn finds what follows from a conflict: a clause with one literal of the last decision, and the
+// level to go back to, where that literal is then forced.
+func (s *Solver) learn(conflict int32) (lits []Lit, level int) {
+	lits = []Lit{0}
+	open, i, at := 0, len(s.trail), Lit(-1)
+	for {
+		c := &s.clauses[conflict]
+		for _, l := range c.lits {
+			v := l.variable()
+			if l == at || s.seen[v] || s.vars[v].level == 0 {
+				continue
+			}
+			s.seen[v] = true
+			s.raise(v)
+			if int(s.vars[v].level) == len(s.limits) {
+				open++
+			} else {
+				lits = append(lits, l)
+			}
+		}
+		for i--; !s.seen[s.trail[i].variable()]; i-- {
+		}
+		at = s.trail[i]
+		s.seen[at.variable()] = false
+		if open--; open == 0 {
+			break
+		}
+		conflict = s.vars[at.variable()].reason
+	}
+	lits[0] = at.Not()
+	marked := slices.Clone(lits[1:])
+	lits = append(lits[:1], slices.DeleteFunc(lits[1:], s.implied)...)
+	for _, l := range marked {
+		s.seen[l.variable()] = false
+	}
+	for k := 1; k < len(lits); k++ {
+		if l := int(s.vars[lits[k].variable()].level); l > level {
+			level = l
+			lits[1], lits[k] = lits[k], lits[1]
+		}
+	}
+	return lits, level
+}
+
+// implied reports a literal of a learned clause that is false because others of it are.
+func (s *Solver) implied(l Lit) bool {
+	reason := s.vars[l.variable()].reason
+	if reason == noReason {
+		return false
+	}
+	for _, r := range s.clauses[reason].lits {
+		if v := r.variable(); v != l.variable() && !s.seen[v] && s.vars[v].level > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// raise makes it more likely that a variable is decided on soon.
+func (s *Solver) raise(v int) {
+	if s.vars[v].activity += s.step; s.vars[v].activity > 1e100 {
+		for i := range s.vars {
+			s.vars[i].activity *= 1e-100
+		}
+		s.step *= 1e-100
+	}
+	s.order.up(int32(v))
+}
+
+// Solve looks for values that make all clauses and the assumptions true. It gives up when the context
+// is done.
+func (s *Solver) Solve(ctx context.Context, assumptions ...Lit) Answer {
+	s.backTo(0)
+	if s.broken {
+		return Impossible
+	}
+	for round := 1; ; round++ {
+		switch a := s.search(ctx, assumptions, 100*luby(round)); {
+		case a != Undecided:
+			s.backTo(0)
+			return a
+		case ctx.Err() != nil:
+			s.backTo(0)
+			return Undecided
+		}
+		s.backTo(0)
+	}
+}
+
+// luby is the sequence 1 1 2 1 1 2 4 …, by which searches are begun anew.
+func luby(i int) int {
+	for k := 1; ; k++ {
+		if i == 1<<k-1 {
+			return 1 << (k - 1)
+		}
+		if i < 1<<k-1 {
+			return luby(i - 1<<(k-1) + 1)
+		}
+	}
+}
+
+// search looks for values until so many conflicts were met.
+func (s *Solver) search(ctx context.Context, assumptions []Lit, conflicts int) Answer {
+	for {
+		if conflict := s.propagate(); conflict != noReason {
+			if len(s.limits) == 0 {
+				s.broken = true
+				return Impossible
+			}
+			s.settle(conflict)
+			s.Conflicts++
+			if conflicts--; conflicts <= 0 || s.Conflicts%64 == 0 && ctx.Err() != nil {
+				return Undecided
+			}
+			continue
+		}
+		if s.learned > s.most {
+			s.forget()
+		}
+		l, ok := s.assumed(assumptions)
+		if !ok {
+			return Impossible
+		}
+		if l < 0 {
+			if l = s.open(); l < 0 {
+				s.model = append(s.model[:0], s.values...)
+				return Possible
+			}
+		}
+		s.limits = append(s.limits, len(s.trail))
+		s.assign(l, noReason)
+	}
+}
+
+// settle learns from a conflict and goes back to where it would not have come to it.
+func (s *Solver) settle(conflict int32) {
+	lits, level := s.learn(conflict)
+	spread := s.spread(lits)
+	s.backTo(level)
+	s.step /= 0.95
+	if len(lits) == 1 {
+		s.assign(lits[0], noReason)
+		return
+	}
+	n := s.attach(clause{lits: lits, learned: true, spread: spread})
+	s.learned++
+	s.assign(lits[0], n)
+}
+
+// spread counts the decisions that the literals hang on.
+func (s *Solver) spread(lits []Lit) int {
+	levels := make([]int32, len(lits))
+	for i, l := range lits {
+		levels[i] = s.vars[l.variable()].level
+	}
+	slices.Sort(levels)
+	return len(slices.Compact(levels))
+}
+
+// assumed gives the next assumption to decide on; -1 when there is none, and not ok when one is false.
+func (s *Solver) assumed(assumptions []Lit) (l Lit, ok bool) {
+	for len(s.limits) < len(assumptions) {
+		switch l := assumptions[len(s.limits)]; {
+		case s.values[l] > 0:
+			s.limits = append(s.limits, len(s.trail))
+		case s.values[l] < 0:
+			return -1, false
+		default:
+			return l, true
+		}
+	}
+	return -1, true
+}
+
+// open is the variable to decide on next, with the value that it had last; -1 when all have one.
+func (s *Solver) open() Lit {
+	for !s.order.empty() {
+		v := int(s.order.pop())
+		l := Lit(2 * v)
+		if s.values[l] != 0 {
+			continue
+		}
+		if s.vars[v].phase {
+			return l
+		}
+		return l.Not()
+	}
+	return -1
+}
+
+// forget drops the half of the learned clauses that is worth least.
+func (s *Solver) forget() {
+	locked := func(n int32) bool {
+		l := s.clauses[n].lits[0]
+		return s.values[l] > 0 && s.vars[l.variable()].reason == n
+	}
+	var list []int32
+	for n := range s.clauses {
+		if c := &s.clauses[n]; c.learned && !c.gone && c.spread > 2 && !locked(int32(n)) {
+			list = append(list, int32(n))
+		}
+	}
+	slices.SortStableFunc(list, func(a, b int32) int { return s.clauses[b].spread - s.clauses[a].spread })
+	for _, n := range list[:len(list)/2] {
+		s.clauses[n].gone, s.clauses[n].lits = true, nil
+		s.learned--
+	}
+	for l := range s.watches {
+		s.watches[l] = slices.DeleteFunc(s.watches[l], func(w watch) bool { return s.clauses[w.clause].gone })
+	}
+	s.most += s.most / 10
+}
+
+// Holds tells the value of a literal in what Solve found last.
+func (s *Solver) Holds(l Lit) bool {
+	return int(l) < len(s.model) && s.model[l] > 0
+}
+
+// heap has the open variables, the most active first.
+type heap struct {
+	list  []int32
+	place []int32 // by variable; -1 is not in it
+	less  func(a, b int32) bool
+}
+
+func (h *heap) empty() bool { return len(h.list) == 0 }
+
+func (h *heap) add(v int32) {
+	for int(v) >= len(h.place) {
+		h.place = append(h.place, -1)
+	}
+	if h.place[v] < 0 {
+		h.place[v] = int32(len(h.list))
+		h.list = append(h.list, v)
+		h.up(v)
+	}
+}
+
+func (h *heap) up(v int32) {
+	i := h.place[v]
+	for i > 0 && h.less(v, h.list[(i-1)/2]) {
+		h.put(i, h.list[(i-1)/2])
+		i = (i - 1) / 2
+	}
+	if i >= 0 {
+		h.put(i, v)
+	}
+}
+
+func (h *heap) put(i, v int32) { h.list[i], h.place[v] = v, i }
+
+func (h *heap) pop() int32 {
+	top, n := h.list[0], int32(len(h.list)-1)
+	last := h.list[n]
+	h.list, h.place[top] = h.list[:n], -1
+	if n == 0 {
+		return top
+	}
+	i := int32(0)
+	for {
+		child := 2*i + 1
+		if child >= n {
+			break
+		}
+		if child+1 < n && h.less(h.list[child+1], h.list[child]) {
+			child++
+		}
+		if !h.less(h.list[child], last) {
+			break
+		}
+		h.put(i, h.list[child])
+		i = child
+	}
+	h.put(i, last)
+	return top
+}
