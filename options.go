@@ -39,6 +39,12 @@ func WithPeople(people People) Option {
 	}
 }
 
+// WithPromises adds promises to those of the rulebook's files, for them to be proved: each is a statement
+// such as "who group admins to everything never grant without strong", and named by it.
+func WithPromises(statements ...string) Option {
+	return func(s *settings) { s.load.Promises = append(s.load.Promises, statements...) }
+}
+
 // WithPlaces has a program of its own tell where addresses are, instead of the rulebook's files.
 func WithPlaces(places Places) Option {
 	return func(s *settings) { s.sources.Places = placeSource{places} }

@@ -3,11 +3,9 @@ package expect
 // Expectations proposed from what was logged.
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -15,7 +13,6 @@ import (
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language"
 	"briskwarden.example/briskwarden/language/parser"
@@ -84,7 +81,7 @@ func (p *proposer) consider(ctx context.Context, so *signon.SignOn) error {
 	if !slices.ContainsFunc(covers, func(c string) bool { return p.covered[c] == 0 }) {
 		return nil
 	}
-	clauses, ok := tell(so)
+	clauses, ok := rulebook.Clauses(so)
 	if !ok || !p.holds(ctx, clauses, &d) {
 		p.left++
 		return nil
@@ -158,123 +155,4 @@ func (p *proposer) holds(ctx context.Context, clauses string, want *signon.Decis
 		return false
 	}
 	return slices.Equal(coverage(&d), coverage(want)) && asked(&d) == asked(want)
-}
-
-// tell writes a sign-on in clauses; not ok where they have no words for it.
-func tell(so *signon.SignOn) (text string, ok bool) {
-	if len(so.Properties) > 0 || so.User == "" || so.App == "" || so.Time.IsZero() {
-		return "", false
-	}
-	var parts []string
-	add := func(clause, value string) {
-		if value != "" {
-			parts = append(parts, clause+" "+scanner.Quote(value))
-		}
-	}
-	add("user", so.User)
-	add("app", so.App)
-	if so.Action != rulebook.SignOn {
-		add("doing", so.Action)
-	}
-	if so.IP.IsValid() {
-		add("ip", so.IP.String())
-	}
-	add("country", so.Country)
-	add("at", so.Time.Format(time.RFC3339))
-	add("client", string(so.Client))
-	if so.Device != nil {
-		device, ok := tellDevice(so.Device)
-		if !ok {
-			return "", false
-		}
-		parts = append(parts, device)
-	}
-	if so.Session.ID != "" {
-		add("session", so.Session.ID)
-		if !so.Session.Started.IsZero() {
-			parts = append(parts, "started "+so.Session.Started.Format(time.RFC3339))
-		}
-	}
-	if len(so.Presented) > 0 {
-		parts = append(parts, "presenting "+strings.Join(so.Presented, ", "))
-	}
-	for _, e := range so.Evidence {
-		age := so.Time.Sub(e.Time)
-		if age < 0 {
-			return "", false
-		}
-		having := fmt.Sprintf("having %s %dm", scanner.Quote(e.Method), int(math.Ceil(age.Minutes())))
-		for _, x := range [][2]string{{"in session", e.Session}, {"on device", e.Device}, {"for app", e.App}} {
-			if x[1] != "" {
-				having += " " + x[0] + " " + scanner.Quote(x[1])
-			}
-		}
-		parts = append(parts, having)
-	}
-	if so.Risk != nil {
-		parts = append(parts, fmt.Sprintf("risk %g", *so.Risk))
-	}
-	if so.Consent != nil {
-		parts = append(parts, tellConsent(so.Consent)...)
-	}
-	return strings.Join(parts, "  "), true
-}
-
-// tellConsent tells what a client application asks for. What a clause cannot tell shows when
-// the clauses are decided once more.
-func tellConsent(c *signon.Consent) (parts []string) {
-	if c.Client != "" {
-		parts = append(parts, "client-app "+scanner.Quote(c.Client))
-	}
-	if c.Publisher != "" {
-		publisher := "publisher " + scanner.Quote(c.Publisher)
-		if c.Verified == signon.Yes {
-			publisher += " verified"
-		}
-		parts = append(parts, publisher)
-	}
-	if len(c.Scopes) > 0 {
-		quoted := make([]string, len(c.Scopes))
-		for i, s := range c.Scopes {
-			quoted[i] = scanner.Quote(s)
-		}
-		parts = append(parts, "scopes "+strings.Join(quoted, ", "))
-	}
-	if c.For != "" {
-		whom := "for " + string(c.For)
-		if c.Group != "" {
-			whom += " " + scanner.Quote(c.Group)
-		}
-		if c.Owner == signon.Yes {
-			whom += " owner"
-		}
-		parts = append(parts, whom)
-	}
-	return parts
-}
-
-func tellDevice(d *signon.Device) (string, bool) {
-	if d.ID == "" || len(d.Attributes) > 0 {
-		return "", false
-	}
-	copied := *d
-	var fields []string
-	for name, word := range posture.Words(&copied) {
-		if name != "id" && *word != "" {
-			fields = append(fields, name+" "+scanner.Quote(*word))
-		}
-	}
-	for name, flag := range posture.Flags(&copied) {
-		if *flag != signon.Unknown {
-			fields = append(fields, name+map[signon.YesNo]string{signon.Yes: " yes", signon.No: " no"}[*flag])
-		}
-	}
-	if !d.Reported.IsZero() {
-		fields = append(fields, "reported "+d.Reported.Format(time.RFC3339))
-	}
-	slices.SortFunc(fields, func(a, b string) int { return cmp.Compare(a, b) })
-	if len(fields) == 0 {
-		return "device " + scanner.Quote(d.ID), true
-	}
-	return "device " + scanner.Quote(d.ID) + " { " + strings.Join(fields, "  ") + " }", true
 }

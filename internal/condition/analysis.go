@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/fact"
-	"briskwarden.example/briskwarden/language/ast"
 )
 
 // Algebra puts the values of conditions together, whatever those are.
@@ -58,7 +57,9 @@ type Question struct {
 	Versions  []string
 	Age       time.Duration // of a "within"
 	Clock     *Clock        // of "time before" and "time after"
-	Knowledge bool          // it asks whether the fact is known, and nothing else
+	Knowledge bool          // it asks whether the fact is known, and nothing else,
+	Wanted    bool          // and is true where it is
+	Within    bool          // of scopes: that all lie in the sets, rather than any
 }
 
 // Clock is the moment that "time before" and "time after" ask about.
@@ -74,7 +75,9 @@ func Asked(n Node) Question {
 	case *memberNode:
 		return question(n.fact, n.ids, "in").sets(n.ids)
 	case *scopesNode:
-		return question(n.fact, n.sets, "scopes", n.within).sets(n.sets)
+		q := question(n.fact, n.sets, "scopes", n.within).sets(n.sets)
+		q.Within = n.within
+		return q
 	case *yesNoNode:
 		return question(n.fact, nil, "yes")
 	case *wordNode:
@@ -103,7 +106,7 @@ func Asked(n Node) Question {
 		return q
 	case *knownNode:
 		q := question(n.fact, nil, "known", n.want)
-		q.Knowledge = true
+		q.Knowledge, q.Wanted = true, n.want
 		return q
 	}
 	panic(fmt.Sprintf("condition: no comparison: %T", n))
@@ -135,15 +138,5 @@ func (n *timeNode) asked() Question {
 	return q
 }
 
-// Negated reports whether an operator is the negation of another, and of which.
-func Negated(op ast.Op) (of ast.Op, is bool) {
-	switch op {
-	case ast.NotIn:
-		return ast.In, true
-	case ast.IsNot:
-		return ast.Is, true
-	case ast.NotWithin:
-		return ast.Within, true
-	}
-	return op, false
-}
+// IsUnknown asks whether a fact is unknown.
+func IsUnknown(f *fact.Fact) Node { return &knownNode{f, false} }

@@ -38,6 +38,9 @@ type Scope struct {
 	Risk   bool // there is a risk model
 	Bands  []Band
 	Errors *token.ErrorList
+
+	// Compared, if it is not nil, is told of each comparison that is compiled.
+	Compared func(c *ast.Compare, n Node)
 }
 
 // Place says where a condition stands, and so which facts it may not ask about.
@@ -134,13 +137,20 @@ func (k *compiler) compare(c, before *ast.Compare) Node {
 	case f.Slot == fact.RiskBand && len(k.Bands) == 0:
 		return k.fail(c.Fact, "add \"band low to 24, …\" to it", "the risk model has no bands")
 	case c.Op == ast.Bare && c.Known != ast.NoKnown:
-		return &knownNode{f, c.Known.WantsKnown()}
+		n := &knownNode{f, c.Known.WantsKnown()}
+		if k.Compared != nil {
+			k.Compared(c, n)
+		}
+		return n
 	case !slices.Contains(operators[f.Type], c.Op):
 		return k.wrongOperator(c, f)
 	}
 	n := k.value(c, f)
 	if c.Known != ast.NoKnown {
-		return &knownOfNode{n, describe(c), c.Known.WantsKnown()}
+		n = &knownOfNode{n, describe(c), c.Known.WantsKnown()}
+	}
+	if k.Compared != nil {
+		k.Compared(c, n)
 	}
 	return n
 }

@@ -133,7 +133,9 @@ func (f *folding[T]) reach(n *node) T {
 
 // Fresh are the freshnesses that the atoms of a demand ask for, each perhaps several times.
 func (d *Demand) Fresh() iter.Seq[*Fresh] {
-	return func(yield func(*Fresh) bool) { d.root.each(func(n *node) bool { return !n.proved() || yield(&n.fresh) }) }
+	return func(yield func(*Fresh) bool) {
+		d.root.each(func(n *node) bool { return !n.proved() || yield(&n.fresh) })
+	}
 }
 
 // proved reports an atom that is met by proof.

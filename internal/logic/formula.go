@@ -20,6 +20,9 @@ func NewFormula() *Formula {
 // Variable adds a variable.
 func (f *Formula) Variable() Lit { return f.variable() }
 
+// Prefer has a literal be tried as true first.
+func (f *Formula) Prefer(l Lit) { f.vars[l.variable()].phase = l&1 == 0 }
+
 // Variables counts the variables.
 func (f *Formula) Variables() int { return len(f.vars) }
 

@@ -15,6 +15,7 @@ import (
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
+	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -26,6 +27,15 @@ func (rb *Rulebook) Tell(s *ast.SignOn, clock time.Time) (signon.SignOn, error) 
 	b := clauseBinder{rb: rb, clock: clock, errors: &errors}
 	so := b.signOn(s)
 	return so, errors.Err()
+}
+
+// TellClauses reads a sign-on that is told in clauses.
+func (rb *Rulebook) TellClauses(clauses string, clock time.Time) (signon.SignOn, error) {
+	tree, err := parser.SignOn("clauses", clauses)
+	if err != nil {
+		return signon.SignOn{}, err
+	}
+	return rb.Tell(tree, clock)
 }
 
 type clauseBinder struct {

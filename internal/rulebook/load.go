@@ -28,6 +28,9 @@ const TopFile = "rulebook.warden"
 type Options struct {
 	// OutsidePeople says that people also come from a program's own directory.
 	OutsidePeople bool
+	// Promises are statements of promises that stand in no file, such as "who everyone to everything
+	// never grant without aal2". Each is named by its statement.
+	Promises []string
 }
 
 // Load reads and resolves the rulebook in the folder. What is wrong is in its Diagnostics; one
@@ -35,6 +38,11 @@ type Options struct {
 func Load(fsys fs.FS, options Options) *Rulebook {
 	r := newResolver(fsys, options)
 	if r.readAll() {
+		for i, statement := range options.Promises {
+			if !slices.Contains(options.Promises[:i], statement) {
+				r.ask(fmt.Sprintf("%s%d)", askedFile, i+1), statement)
+			}
+		}
 		r.collect()
 		r.resolve()
 	}
@@ -123,6 +131,23 @@ func (r *resolver) read(name string) {
 	tree, err := language.Parse(name, src)
 	r.found.AddErrors(diag.Syntax, name, err)
 	r.rb.Files = append(r.rb.Files, &File{Name: name, Source: src, Tree: tree})
+}
+
+// askedFile begins the names of the places where promises stand that no file has.
+const askedFile = "(asked "
+
+// ask adds a promise that stands in no file. The digest does not tell of it.
+func (r *resolver) ask(file, statement string) {
+	src := []byte(fmt.Sprintf("promise %q {\n%s\n}", statement, statement))
+	tree, err := language.Parse(file, src)
+	if err == nil && len(tree.Decls) == 1 {
+		r.rb.Files = append(r.rb.Files, &File{Name: file, Source: src, Tree: tree})
+		return
+	}
+	if err == nil {
+		err = errors.New("expected one promise: who … to … [doing …] [when …], and what always or never is")
+	}
+	r.found.AddErrors(diag.Syntax, file, err)
 }
 
 // load reads a file of at most limit bytes and adds it to the digest.

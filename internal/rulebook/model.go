@@ -59,6 +59,7 @@ type Rulebook struct {
 	Waivers     []*Waiver // by name
 	Expects     []*Expect // as they stand
 	Promises    []*Promise
+	Comparisons []Comparison // of all conditions, each once
 
 	Diagnostics diag.List // sorted by place
 	Loaded      []*Loaded // the files that the rulebook points to, as they were read
@@ -162,6 +163,12 @@ type Baseline struct {
 	Checks []Check
 }
 
+// Comparison is a comparison as it is written, and as it is compiled.
+type Comparison struct {
+	Tree *ast.Compare
+	Node condition.Node
+}
+
 // Check is one labelled condition of a baseline.
 type Check struct {
 	Label string
@@ -234,6 +241,7 @@ type Promise struct {
 	Outcome signon.Outcome // of "always" and "never"
 	Without *demand.Demand // of "never grant without"; else nil
 	Decl    *ast.Promise
+	Asked   bool // it stands in no file: whoever opened the rulebook asked for it
 }
 
 // Expect is a sign-on and what must be decided on it.

@@ -179,7 +179,7 @@ func (r *resolver) promises(scope *condition.Scope) {
 		r.rb.Promises = append(r.rb.Promises, &Promise{
 			Name: d.Name.Text, Who: r.who(d.Scope.Who), To: r.to(d.Scope.To), Doing: r.doing(d.Scope.Doing),
 			When: r.condition(scope, d.When, condition.Anywhere), Form: d.Form, Outcome: outcome,
-			Without: r.everDemand(d.Without), Decl: d,
+			Without: r.everDemand(d.Without), Decl: d, Asked: strings.HasPrefix(d.Name.Pos.File, askedFile),
 		})
 	}
 }

@@ -204,6 +204,13 @@ func ReadValue(t fact.Type, text string, zone *time.Location) (v fact.Value, err
 
 func (r *resolver) scope() *condition.Scope {
 	s := &condition.Scope{Facts: r.rb.Facts, Names: r.names, Zone: r.rb.Zone, Errors: &r.errors}
+	known := map[string]bool{}
+	s.Compared = func(c *ast.Compare, n condition.Node) {
+		if text := c.String(); !known[text] {
+			known[text] = true
+			r.rb.Comparisons = append(r.rb.Comparisons, Comparison{c, n})
+		}
+	}
 	if d := r.decls.risk; d != nil {
 		s.Risk = true
 		s.Bands = r.bands(d.Bands)

@@ -3,6 +3,7 @@ package rulebook
 // Sets of scopes, and what they weigh.
 
 import (
+	"maps"
 	"slices"
 	"strings"
 )
@@ -21,6 +22,16 @@ const Unclassified = 0
 // Has reports whether the set names the scope.
 func (s *ScopeSet) Has(scope string) bool {
 	return s.exact[scope] || slices.ContainsFunc(s.prefixes, func(p string) bool { return strings.HasPrefix(scope, p) })
+}
+
+// Samples are scopes that the set names: each that stands in it as it is, and of each beginning one that is
+// likely to stand nowhere, and where that can be one, the beginning itself.
+func (s *ScopeSet) Samples() []string {
+	list := slices.Collect(maps.Keys(s.exact))
+	for _, p := range s.prefixes {
+		list = append(list, p, p+"anything")
+	}
+	return list
 }
 
 // Classified are scopes that a set names, as they are asked for.

@@ -130,3 +130,15 @@ func (rb *Rulebook) ShareApp(a, b *To) bool {
 	}
 	return false
 }
+
+// AppNames are the names of all apps, in order.
+func (rb *Rulebook) AppNames() []string {
+	var list []string
+	for _, a := range rb.selection().apps {
+		list = append(list, a.Name)
+	}
+	return list
+}
+
+// ActionNames are the names of all actions, in order.
+func (rb *Rulebook) ActionNames() []string { return slices.Sorted(maps.Keys(rb.Actions)) }

@@ -1,0 +1,423 @@
+package possible
+
+// What can be stated about one fact.
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// axis is what can be stated about one fact, or about a few that come together.
+type axis struct {
+	name   string
+	cells  []cell
+	parent *axis                              // what settles what stands where this states nothing; nil for nothing
+	class  func(cell int) string              // of the parent's cells: those alike settle the same
+	needs  func(parent int, stated bool) bool // whether it can be stated where the parent's cell is that; nil is always
+	reps   []int                              // of each class of the parent's, its first cell
+	keys   []string                           // of each class
+
+	ofConsent bool // it is stated of consents alone
+}
+
+// cell is a value that stands for all that nothing tells from it. The first cell of an axis states nothing.
+type cell struct {
+	put     func(*signon.SignOn) // states it
+	nothing bool
+}
+
+// Where the axes stand that others hang on.
+const (
+	personAxis  = "user"
+	placeAxis   = "ip"
+	countryAxis = "country"
+	deviceAxis  = "device"
+)
+
+// findAxes finds what can be stated about what is asked.
+func (w *World) findAxes() {
+	person := w.axis(personAxis)
+	w.findPlaces()
+	w.findDevices()
+	_ = person
+	w.each(func(l *leaf) {
+		if l.axis != nil {
+			return
+		}
+		switch a, slot := l.attribute(), l.Fact.Slot; {
+		case slot == fact.Network, slot == fact.NetworkTrusted, slot == fact.NetworkAnonymous, slot == fact.Country && w.geo:
+			l.axis = w.byName[placeAxis]
+		case slot == fact.Country:
+			l.axis = w.countries()
+		case a != nil && a.OfDevice && w.stated(l.Fact.Name), slot == fact.DeviceOS, slot == fact.DeviceForm,
+			slot == fact.DeviceVersion, slot == fact.DeviceReported, isFlag(slot):
+			l.axis = w.field(l, deviceAxis)
+		case a != nil && a.OfDevice, slot == fact.DeviceID:
+			l.axis = w.byName[deviceAxis]
+		case a != nil && w.stated(l.Fact.Name):
+			l.axis = w.field(l, personAxis)
+		case a != nil, slot == fact.Group, slot >= fact.UserID && slot <= fact.UserCompromised:
+			l.axis = person
+		case slot == fact.DeviceOwned:
+			w.owned = true
+		case slot >= fact.NewCountry && slot <= fact.TravelSpeed:
+			l.axis = w.past(l)
+		case slot == fact.Client, slot >= fact.ReportedRisk && slot <= fact.ClientAppID, slot == fact.ConsentFor, slot == fact.ConsentOwner:
+			l.axis = w.field(l, "")
+		}
+	})
+	w.order()
+}
+
+func isFlag(s fact.Slot) bool {
+	_, is := s.DeviceFlag()
+	return is
+}
+
+// stated reports an attribute that some side lets a sign-on state.
+func (w *World) stated(name string) bool {
+	return slices.ContainsFunc(w.sides, func(s *side) bool {
+		a, declared := s.rb.Facts.AttributeNamed(name)
+		return declared && a.FromRequest
+	})
+}
+
+// axis finds an axis, or begins it with a cell that states nothing.
+func (w *World) axis(name string) *axis {
+	a := w.byName[name]
+	if a == nil {
+		a = &axis{name: name}
+		w.byName[name] = a
+		w.axes = append(w.axes, a)
+	}
+	return a
+}
+
+// field is the axis of a fact that a sign-on states as it is.
+func (w *World) field(l *leaf, parent string) *axis {
+	if a := w.byName[l.Fact.Name]; a != nil {
+		return a
+	}
+	a := w.axis(l.Fact.Name)
+	a.add(true, func(*signon.SignOn) {})
+	state := statement(l.Fact, l.attribute())
+	for _, v := range w.values(l.Fact) {
+		a.add(false, func(so *signon.SignOn) { state(so, v) })
+	}
+	a.ofConsent = l.Fact.Slot >= fact.PublisherVerified && l.Fact.Slot <= fact.ConsentOwner
+	if parent != "" {
+		a.parent = w.byName[parent]
+		name := l.Fact.Name
+		if parent == deviceAxis {
+			a.class = func(cell int) string { return w.listed(cell, name) }
+			a.needs = func(parent int, stated bool) bool { return !stated || !w.byName[deviceAxis].cells[parent].nothing }
+		} else {
+			a.class = func(kind int) string { return w.Kinds[kind].own(w, name) }
+		}
+	}
+	return a
+}
+
+func (a *axis) add(nothing bool, put func(*signon.SignOn)) {
+	a.cells = append(a.cells, cell{put, nothing})
+}
+
+// statement is how a sign-on states a fact.
+func statement(f *fact.Fact, a *fact.Attribute) func(so *signon.SignOn, v any) {
+	_, name, _ := strings.Cut(f.Name, ".")
+	consent := func(so *signon.SignOn) *signon.Consent {
+		if so.Consent == nil {
+			so.Consent = &signon.Consent{}
+		}
+		return so.Consent
+	}
+	switch {
+	case a != nil && a.OfDevice:
+		return func(so *signon.SignOn, v any) {
+			if so.Device.Attributes == nil {
+				so.Device.Attributes = map[string]any{}
+			}
+			so.Device.Attributes[name] = dated(so, v)
+		}
+	case a != nil:
+		return func(so *signon.SignOn, v any) {
+			if so.Properties == nil {
+				so.Properties = map[string]any{}
+			}
+			so.Properties[name] = dated(so, v)
+		}
+	}
+	if i, is := f.Slot.DeviceFlag(); is {
+		return func(so *signon.SignOn, v any) { *signon.DeviceFlags[i].Of(so.Device) = signon.IsYes(v.(bool)) }
+	}
+	switch f.Slot {
+	case fact.DeviceOS:
+		return func(so *signon.SignOn, v any) { so.Device.OS = v.(string) }
+	case fact.DeviceForm:
+		return func(so *signon.SignOn, v any) { so.Device.Form = v.(string) }
+	case fact.DeviceVersion:
+		return func(so *signon.SignOn, v any) { so.Device.Version = v.(string) }
+	case fact.DeviceReported:
+		return func(so *signon.SignOn, v any) { so.Device.Reported = so.Time.Add(-v.(time.Duration)) }
+	case fact.Country:
+		return func(so *signon.SignOn, v any) { so.Country = v.(string) }
+	case fact.Client:
+		return func(so *signon.SignOn, v any) { so.Client = signon.Client(v.(string)) }
+	case fact.ReportedRisk:
+		return func(so *signon.SignOn, v any) { x := v.(float64); so.Risk = &x }
+	case fact.PublisherVerified:
+		return func(so *signon.SignOn, v any) { consent(so).Verified = signon.IsYes(v.(bool)) }
+	case fact.PublisherName:
+		return func(so *signon.SignOn, v any) { consent(so).Publisher = v.(string) }
+	case fact.ClientAppID:
+		return func(so *signon.SignOn, v any) { consent(so).Client = v.(string) }
+	case fact.ConsentFor:
+		return func(so *signon.SignOn, v any) { consent(so).For = signon.ConsentFor(v.(string)) }
+	case fact.ConsentOwner:
+		return func(so *signon.SignOn, v any) { consent(so).Owner = signon.IsYes(v.(bool)) }
+	}
+	panic(fmt.Sprintf("possible: no sign-on states %s", f.Name))
+}
+
+// daysOff is a date that is so many days after that of the sign-on.
+type daysOff struct {
+	days int
+	zone *time.Location
+}
+
+// dated makes a value that hangs on the time of the sign-on.
+func dated(so *signon.SignOn, v any) any {
+	if d, is := v.(daysOff); is {
+		return schedule.DateOf(so.Time.In(d.zone).AddDate(0, 0, d.days), d.zone).String()
+	}
+	return v
+}
+
+// values are a value of each cell of a fact.
+func (w *World) values(f *fact.Fact) (list []any) {
+	var numbers []float64
+	var ages []time.Duration
+	words, versions, zone := map[string]bool{}, map[string]bool{}, time.UTC
+	for _, s := range w.sides {
+		zone = s.rb.Zone
+		for _, l := range s.order {
+			if l.Fact.Name != f.Name {
+				continue
+			}
+			for _, word := range l.Words {
+				words[word] = true
+			}
+			for _, v := range l.Versions {
+				versions[v] = true
+			}
+			numbers = append(numbers, l.Numbers...)
+			ages = append(ages, l.Age)
+		}
+	}
+	switch f.Type {
+	case fact.YesNo:
+		return []any{true, false}
+	case fact.Number:
+		for _, x := range between(numbers) {
+			list = append(list, x)
+		}
+	case fact.Version:
+		for _, v := range versionsBetween(sorted(words, versions)) {
+			list = append(list, v)
+		}
+	case fact.Instant:
+		slices.Sort(ages)
+		for _, age := range slices.Compact(ages) {
+			list = append(list, age)
+		}
+		list = append(list, ages[len(ages)-1]+time.Minute, -time.Minute)
+	case fact.Date:
+		list = []any{daysOff{1, zone}, daysOff{0, zone}, daysOff{-1, zone}}
+	default:
+		if f.Values != nil {
+			for _, v := range f.Values {
+				list = append(list, v)
+			}
+			return list
+		}
+		for _, v := range sorted(words) {
+			list = append(list, v)
+		}
+		list = append(list, unheardOf(words))
+	}
+	return list
+}
+
+// unheardOf is a word that none of the others is.
+func unheardOf(words map[string]bool) string {
+	word := "other"
+	for words[word] {
+		word += "-one"
+	}
+	return word
+}
+
+func sorted(sets ...map[string]bool) (list []string) {
+	for _, set := range sets {
+		for word := range set {
+			list = append(list, word)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// between are the bounds, and a number between each two and beyond the first and the last: a whole one
+// where there is one.
+func between(bounds []float64) (list []float64) {
+	slices.Sort(bounds)
+	bounds = slices.Compact(bounds)
+	if len(bounds) == 0 {
+		return []float64{0}
+	}
+	list = append(list, math.Ceil(bounds[0])-1)
+	for i, b := range bounds {
+		list = append(list, b)
+		if i == len(bounds)-1 {
+			break
+		}
+		next := bounds[i+1]
+		middle := math.Floor(b) + 1
+		if middle >= next {
+			middle = b + (next-b)/2
+		}
+		if middle > b && middle < next {
+			list = append(list, middle)
+		}
+	}
+	return append(list, math.Floor(bounds[len(bounds)-1])+1)
+}
+
+// versionsBetween are the bounds, a version right after each, the first of all, and one that compares with nothing.
+func versionsBetween(bounds []string) (list []string) {
+	depth := 0
+	for _, b := range bounds {
+		depth = max(depth, strings.Count(b, "."))
+	}
+	list = append(list, bounds...)
+	for _, b := range bounds {
+		list = append(list, b+strings.Repeat(".0", depth-strings.Count(b, "."))+".1")
+	}
+	return append(list, "0", "preview")
+}
+
+// past is the axis of a fact of what was before, which is supposed.
+func (w *World) past(l *leaf) *axis {
+	if a := w.byName[l.Fact.Name]; a != nil {
+		return a
+	}
+	a, name := w.axis(l.Fact.Name), l.Fact.Name
+	suppose := func(v any) func(*signon.SignOn) {
+		return func(so *signon.SignOn) {
+			if so.Suppose == nil {
+				so.Suppose = map[string]any{}
+			}
+			so.Suppose[name] = v
+		}
+	}
+	if !slices.ContainsFunc(w.sides, func(s *side) bool { return s.engine.HasHistory() }) {
+		a.add(true, func(*signon.SignOn) {})
+		return a
+	}
+	a.add(true, suppose(nil))
+	for _, v := range w.values(l.Fact) {
+		if x, is := v.(float64); is && x < 0 {
+			v = 0.0
+		}
+		a.add(false, suppose(v))
+	}
+	switch l.Fact.Slot {
+	case fact.NewDevice:
+		a.parent = w.byName[deviceAxis]
+		a.class = w.identified
+	case fact.NewCountry:
+		a.parent = w.byName[placeAxis]
+		if !w.geo {
+			a.parent = w.countries()
+		}
+		a.class = w.inCountry
+	case fact.TravelSpeed:
+		a.parent = w.byName[placeAxis]
+		a.class = w.positioned
+	}
+	if a.class != nil {
+		a.needs = func(parent int, stated bool) bool { return !stated || a.class(parent) == told }
+	}
+	return a
+}
+
+// told is the class of a parent's cells where what was before can be told.
+const told = "told"
+
+// order has every axis stated after what it hangs on.
+func (w *World) order() {
+	rank := func(a *axis) int {
+		n := 0
+		for ; a.parent != nil; a = a.parent {
+			n++
+		}
+		return n
+	}
+	slices.SortStableFunc(w.axes, func(a, b *axis) int { return cmp.Compare(rank(a), rank(b)) })
+}
+
+// classes finds which cells of the parent's settle the same.
+func (a *axis) classes() {
+	if a.keys != nil {
+		return
+	}
+	if a.class == nil {
+		a.keys, a.reps = []string{""}, []int{-1}
+		return
+	}
+	seen := map[string]bool{}
+	for i := range a.parent.cells {
+		if key := a.class(i); !seen[key] {
+			seen[key] = true
+			a.keys, a.reps = append(a.keys, key), append(a.reps, i)
+		}
+	}
+}
+
+// coursesOf are the answers to a comparison, by class of the parent's and then by cell.
+func (w *World) coursesOf(l *leaf, class int) []course {
+	a := l.axis
+	key := a.keys[class]
+	w.once.Lock()
+	defer w.once.Unlock()
+	list, asked := l.courses[key]
+	if !asked {
+		list = make([]course, len(a.cells))
+		for i := range a.cells {
+			if !a.allowed(class, i) {
+				continue
+			}
+			list[i] = w.courseOf(l, func(so *signon.SignOn) {
+				if a.reps[class] >= 0 {
+					a.parent.cells[a.reps[class]].put(so)
+				}
+				a.cells[i].put(so)
+			})
+		}
+		l.courses[key] = list
+	}
+	return list
+}
+
+// allowed reports whether a cell can be where the parent is in a class.
+func (a *axis) allowed(class, cell int) bool {
+	return a.needs == nil || a.needs(a.reps[class], !a.cells[cell].nothing)
+}

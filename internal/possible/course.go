@@ -1,0 +1,90 @@
+package possible
+
+// Answers that change with time.
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/signon"
+)
+
+type known8 = known.Truth
+
+// course is how an answer goes with time: what it is at first, and from some instants on.
+type course struct {
+	first known.Truth
+	turns []turn
+}
+
+type turn struct {
+	at   time.Time
+	then known.Truth
+}
+
+func always(t known.Truth) course { return course{first: t} }
+
+func alwaysOf(b bool) course { return course{first: known.Of(b)} }
+
+// key is the same for courses that are.
+func (c *course) key(b *strings.Builder) {
+	b.WriteByte(byte('1' + c.first))
+	for _, t := range c.turns {
+		b.WriteString(t.at.UTC().Format("@20060102150405.000000000"))
+		b.WriteByte(byte('1' + t.then))
+	}
+	b.WriteByte(';')
+}
+
+// courseOf asks the engine for the answer to a comparison on sign-ons that state something, at the first
+// instant and whenever it may change.
+func (w *World) courseOf(l *leaf, put func(*signon.SignOn)) course {
+	var turns []time.Time
+	ask := func(at time.Time) (is known.Truth) {
+		so := signon.SignOn{Time: at}
+		put(&so)
+		err := w.probe(l.side, &so, func(f condition.Facts) {
+			is = l.node.Eval(f)
+			if at.Equal(w.From) {
+				turns = l.critical(f)
+			}
+		})
+		if err != nil && w.failed == nil {
+			w.failed = err
+		}
+		return is
+	}
+	c := always(ask(w.From))
+	slices.SortFunc(turns, time.Time.Compare)
+	last := c.first
+	for _, at := range turns {
+		if !at.After(w.From) || !at.Before(w.Until) {
+			continue
+		}
+		if is := ask(at); is != last {
+			c.turns = append(c.turns, turn{at, is})
+			last = is
+		}
+	}
+	return c
+}
+
+// critical are the instants at which the answer may change, all else staying as it is.
+func (l *leaf) critical(f condition.Facts) []time.Time {
+	switch {
+	case l.Age > 0:
+		if at, ok := f.Instant(l.Fact.Slot); ok {
+			return []time.Time{at, at.Add(l.Age + 1)}
+		}
+	case l.Clock != nil && l.Clock.Attribute != nil:
+		if start, next, ok := f.Date(l.Fact.Slot); ok {
+			return []time.Time{start, next}
+		}
+	case l.Clock != nil:
+		return []time.Time{l.Clock.Turns}
+	}
+	return nil
+}

@@ -1,0 +1,276 @@
+package possible
+
+// What is decided, as propositions: as the engine rules, step by step.
+
+import (
+	"fmt"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/logic"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Ruling are the outcomes as propositions, by [signon.Outcome]: always one of them is true.
+type Ruling [signon.Grant + 1]logic.Lit
+
+// Policies says how the policies of a rulebook count.
+type Policies struct {
+	Watched bool             // those on watch count as if they were enforced
+	Leave   *rulebook.Policy // one that does not count
+	Lapse   *rulebook.Waiver // one that does not count
+	Taken   func(CaseOf)     // is told of each case that counts; may be nil
+}
+
+// CaseOf is a case of a policy, and whether it is taken or left open.
+type CaseOf struct {
+	Policy *rulebook.Policy
+	Number int
+	Counts logic.Lit
+}
+
+// ruler rules for one rulebook.
+type ruler struct {
+	*Space
+	*side
+	policies Policies
+	lifts    []lift
+	app      *rulebook.App
+}
+
+// lift is a waiver, and whether it is in force.
+type lift struct {
+	waiver *rulebook.Waiver
+	holds  logic.Lit
+}
+
+// ruled is what was ruled on once.
+type ruled struct {
+	number  int
+	watched bool
+}
+
+// Rule is what a rulebook, by its number, decides.
+func (sp *Space) Rule(number int, policies Policies) Ruling {
+	usual := policies.Leave == nil && policies.Lapse == nil && policies.Taken == nil
+	key := ruled{number, policies.Watched}
+	if r, again := sp.rulings[key]; again && usual {
+		return r
+	}
+	r := sp.ruleAll(number, policies)
+	if usual {
+		sp.rulings[key] = r
+	}
+	return r
+}
+
+func (sp *Space) ruleAll(number int, policies Policies) Ruling {
+	r := &ruler{Space: sp, side: sp.w.sides[number], policies: policies}
+	var blocked Ruling
+	for o := range blocked {
+		blocked[o] = logic.No
+	}
+	blocked[signon.Block] = logic.Yes
+	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] {
+		return blocked
+	}
+	active := sp.OfKind(fmt.Sprint(number, " active"), func(k *Kind) bool { return k.persons[number] != nil })
+	emergency := sp.OfKind(fmt.Sprint(number, " emergency"), func(k *Kind) bool { return k.persons[number] != nil && k.persons[number].BreakGlass })
+	out, glass := blocked, blocked
+	if r.rb.BreakGlass != nil {
+		met, can := r.asks(r.rb.BreakGlass, &demand.Terms{}, nil, func() logic.Lit { return logic.No })
+		glass[signon.Block], glass[signon.StepUp], glass[signon.Grant] = can.Not(), sp.And(can, met.Not()), met
+	}
+	r.waive()
+	ordinary := r.rule(sp.Action, policies, r.mayEnrol)
+	for o := range out {
+		out[o] = sp.If(active, sp.If(emergency, glass[o], ordinary[o]), blocked[o])
+	}
+	return out
+}
+
+// waive finds the waivers, and whether they are in force.
+func (r *ruler) waive() {
+	for _, w := range r.rb.Waivers {
+		if !w.To.Holds(r.app) || w == r.policies.Lapse {
+			continue
+		}
+		holds := []logic.Lit{r.who(r.side, &w.Who), r.since(w.Until).Not()}
+		if w.When != nil {
+			holds = append(holds, r.condition(r.side, w.When).Must)
+		}
+		r.lifts = append(r.lifts, lift{w, r.And(holds...)})
+	}
+}
+
+// rule is what the policies for an action come to.
+func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit) (out Ruling) {
+	var blocks, steps, reviews, speaks []logic.Lit
+	for _, p := range r.rb.Policies {
+		if !p.Within(action) || !p.To.Holds(r.app) || p == policies.Leave {
+			continue
+		}
+		open := r.And(r.who(r.side, &p.Who), r.enforced(p, policies.Watched))
+		counts := open
+		abstains := []logic.Lit{}
+		for i := range p.Cases {
+			c := &p.Cases[i]
+			when := logic.True
+			if c.When != nil {
+				when = r.condition(r.side, c.When)
+			}
+			taken := r.And(open, when.May)
+			open = r.And(open, when.Must.Not())
+			if policies.Taken != nil {
+				policies.Taken(CaseOf{p, i, taken})
+			}
+			switch c.Kind {
+			case rulebook.Abstain:
+				abstains = append(abstains, taken)
+			case rulebook.Block:
+				blocks = append(blocks, taken)
+			case rulebook.Review:
+				reviews = append(reviews, taken)
+			case rulebook.StepUp:
+				met, can := r.asks(c.Demand, r.termsOf(p), p, mayEnrol)
+				blocks, steps = append(blocks, r.And(taken, can.Not())), append(steps, r.And(taken, met.Not()))
+			}
+		}
+		speaks = append(speaks, r.And(counts, r.Or(abstains...).Not()))
+	}
+	if r.rb.Unmatched == signon.Block {
+		blocks = append(blocks, r.Or(speaks...).Not())
+	}
+	if r.rb.Floor != nil {
+		bare := *r
+		bare.lifts = nil
+		met, can := bare.asks(r.rb.Floor, &demand.Terms{}, nil, mayEnrol)
+		blocks, steps = append(blocks, can.Not()), append(steps, met.Not())
+	}
+	block, step, review := r.Or(blocks...), r.Or(steps...), r.Or(reviews...)
+	out[signon.Block] = block
+	out[signon.StepUp] = r.And(block.Not(), step)
+	out[signon.Review] = r.And(block.Not(), step.Not(), review)
+	out[signon.Grant] = r.And(block.Not(), step.Not(), review.Not())
+	return out
+}
+
+// mayEnrol is whether the person may enrol at the prompt.
+func (r *ruler) mayEnrol() logic.Lit {
+	l, built := r.enrolling[r.number]
+	if !built || r.policies.Leave != nil || r.policies.Lapse != nil {
+		enforced := r.policies
+		enforced.Watched, enforced.Taken = false, nil
+		l = r.rule(rulebook.EnrolMethod, enforced, func() logic.Lit { return logic.No })[signon.Block].Not()
+		if r.policies.Leave == nil && r.policies.Lapse == nil {
+			r.enrolling[r.number] = l
+		}
+	}
+	return l
+}
+
+// enforced is whether a policy is enforced for the person, or on watch where that counts.
+func (r *ruler) enforced(p *rulebook.Policy, watched bool) logic.Lit {
+	counts := func(s rulebook.Stage) logic.Lit {
+		if s == rulebook.Enforce || s == rulebook.Watch && watched {
+			return logic.Yes
+		}
+		return logic.No
+	}
+	if len(p.Stages) == 0 {
+		return logic.Yes
+	}
+	is := counts(rulebook.Watch)
+	for i := len(p.Stages) - 1; i >= 0; i-- {
+		line := &p.Stages[i]
+		holds := r.since(line.From)
+		if line.For != nil {
+			holds = r.And(holds, r.who(r.side, line.For))
+		}
+		is = r.If(holds, counts(line.Stage), is)
+	}
+	return is
+}
+
+func (r *ruler) termsOf(p *rulebook.Policy) *demand.Terms {
+	return &demand.Terms{Lasts: p.Session.Lasts, Limited: p.Session.LastsText != ""}
+}
+
+// asks is whether a demand is met, and whether it is met or can be.
+func (r *ruler) asks(d *demand.Demand, terms *demand.Terms, p *rulebook.Policy, mayEnrol func() logic.Lit) (met, can logic.Lit) {
+	a := demands{r, terms, p}
+	met = demand.Fold(d, r.rb.Methods, a, demand.WithProof)
+	can = r.Or(met, demand.Fold(d, r.rb.Methods, a, demand.WithEnrolled))
+	if enrolling := demand.Fold(d, r.rb.Methods, a, demand.WithEnrolling); enrolling != can {
+		can = r.Or(can, r.And(enrolling, mayEnrol()))
+	}
+	return met, can
+}
+
+// Met is whether a demand is met as it is written, whatever waivers there are.
+func (sp *Space) Met(number int, d *demand.Demand) logic.Lit {
+	r := &ruler{Space: sp, side: sp.w.sides[number]}
+	return demand.Fold(d, r.rb.Methods, demands{r, &demand.Terms{}, nil}, demand.WithProof)
+}
+
+// demands is the algebra of demands in a space.
+type demands struct {
+	*ruler
+	terms  *demand.Terms
+	policy *rulebook.Policy // whose demand it is; nil for no policy's
+}
+
+// Not is the negation.
+func (d demands) Not(x logic.Lit) logic.Lit { return x.Not() }
+
+// Shown is whether a method is proved that freshly.
+func (d demands) Shown(method int, f *demand.Fresh) logic.Lit {
+	return d.shown(methodName(d.side, method), f, d.terms)
+}
+
+// Enrolled is whether the person is enrolled in a method.
+func (d demands) Enrolled(method int) logic.Lit { return d.Space.Enrolled(d.number, method) }
+
+// Meets is whether the device surely meets a baseline.
+func (d demands) Meets(baseline int) logic.Lit { return d.Space.Meets(d.number, baseline).Must }
+
+// Lifted is whether a waiver in force takes it out.
+func (d demands) Lifted(covers func(*demand.Lift) bool) logic.Lit {
+	var list []logic.Lit
+	for _, l := range d.lifts {
+		if covers(&l.waiver.Lift) {
+			list = append(list, l.holds)
+		}
+	}
+	return d.Or(list...)
+}
+
+// InGrace is whether the grace of an enrol is not over.
+func (d demands) InGrace(grace time.Duration) logic.Lit {
+	name := ""
+	if d.policy != nil {
+		name = d.policy.Name
+	}
+	s := d.side
+	return d.prop(d.w.byName[personAxis], fmt.Sprintf("%d grace %q %d", s.number, name, grace), func(_, k int) course {
+		p := d.w.Kinds[k].persons[s.number]
+		if p == nil {
+			return always(known.False)
+		}
+		var enforced time.Time
+		if d.policy != nil {
+			enforced = d.policy.EnforcedFrom(p)
+		}
+		end, counts := demand.Deadline(p.JoinedDay, enforced, grace)
+		if !counts || !end.After(d.w.From) {
+			return always(known.False)
+		}
+		c := always(known.True)
+		if end.Before(d.w.Until) {
+			c.turns = []turn{{end, known.False}}
+		}
+		return c
+	}).Must
+}

@@ -1,0 +1,410 @@
+package possible
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/logic"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Space is the possible sign-ons to one app for one action, as a formula. What is asked of it is told
+// first; [Space.Settle] then binds the cells to it, and only after that is there anything to find.
+type Space struct {
+	*logic.Formula
+	App, Action string
+
+	w         *World
+	factors   map[*axis]*factor
+	moments   map[int64]*moment
+	schedules []*scheduled
+	nodes     map[nodeKey]logic.Three
+	risks     map[int][]logic.Three // of the factors, by side
+	scopes    *scopeSpace
+	proof     proofSpace
+	enrolling map[int]logic.Lit // whether the user may enrol, by side
+	rulings   map[ruled]Ruling
+	clock     clockSpace
+}
+
+type nodeKey struct {
+	side int
+	node condition.Node
+}
+
+// factor is an axis in a space: what is asked of its cells, and which of them is so.
+type factor struct {
+	axis   *axis
+	props  map[string]*prop
+	order  []*prop
+	groups [][]int     // cells that nothing asked tells apart
+	lits   []logic.Lit // that it is one of a group
+	within []logic.Lit // that the parent's cell is of a class
+	needed bool        // its cells are bound even if nothing is asked
+}
+
+// prop is something asked of the cells of an axis.
+type prop struct {
+	is logic.Three
+	at func(class, cell int) course // the class is of the parent's cells
+}
+
+// moment is whether the sign-on is not before an instant.
+type moment struct {
+	at    time.Time
+	since logic.Lit
+}
+
+// scheduled is a comparison with schedules.
+type scheduled struct {
+	leaf *leaf
+	is   logic.Three
+}
+
+// NewSpace begins the space of the sign-ons to an app for an action.
+func (w *World) NewSpace(app, action string) *Space {
+	sp := &Space{Formula: logic.NewFormula(), App: app, Action: action, w: w, factors: map[*axis]*factor{}, moments: map[int64]*moment{},
+		nodes: map[nodeKey]logic.Three{}, risks: map[int][]logic.Three{}, enrolling: map[int]logic.Lit{}, rulings: map[ruled]Ruling{}}
+	sp.proof.begin()
+	sp.factor(w.byName[personAxis]).needed = true
+	return sp
+}
+
+func (sp *Space) factor(a *axis) *factor {
+	f := sp.factors[a]
+	if f == nil {
+		f = &factor{axis: a, props: map[string]*prop{}}
+		sp.factors[a] = f
+		if a.parent != nil {
+			sp.factor(a.parent)
+		}
+	}
+	return f
+}
+
+// three is a new proposition of three values.
+func (sp *Space) three() logic.Three {
+	x := logic.Three{Must: sp.Variable(), May: sp.Variable()}
+	sp.Imply(x.May, x.Must)
+	return x
+}
+
+// prop asks something of the cells of an axis; what has the same key is asked once.
+func (sp *Space) prop(a *axis, key string, at func(class, cell int) course) logic.Three {
+	f := sp.factor(a)
+	p := f.props[key]
+	if p == nil {
+		p = &prop{sp.three(), at}
+		f.props[key] = p
+		f.order = append(f.order, p)
+	}
+	return p.is
+}
+
+// OfKind asks something of the person: true or false, by kind.
+func (sp *Space) OfKind(key string, is func(*Kind) bool) logic.Lit {
+	return sp.prop(sp.w.byName[personAxis], key, func(_, k int) course { return alwaysOf(is(sp.w.Kinds[k])) }).Must
+}
+
+// who is whether selectors of a side select the person.
+func (sp *Space) who(s *side, w *rulebook.Who) logic.Lit {
+	return sp.OfKind(fmt.Sprintf("who %d %v %v", s.number, w.Items, w.Except), func(k *Kind) bool {
+		p := k.persons[s.number]
+		return p != nil && w.Holds(p)
+	})
+}
+
+// Who is whether selectors of a rulebook, by its number, select the person.
+func (sp *Space) Who(number int, w *rulebook.Who) logic.Lit { return sp.who(sp.w.sides[number], w) }
+
+// since is whether the sign-on is not before an instant.
+func (sp *Space) since(at time.Time) logic.Lit {
+	switch {
+	case !at.After(sp.w.From):
+		return logic.Yes
+	case !at.Before(sp.w.Until):
+		return logic.No
+	}
+	m := sp.moments[at.UnixNano()]
+	if m == nil {
+		m = &moment{at, sp.Variable()}
+		sp.moments[at.UnixNano()] = m
+	}
+	return m.since
+}
+
+// goes is a course as a proposition.
+func (sp *Space) goes(c course) logic.Three {
+	is := threeOf(c.first)
+	for _, t := range c.turns {
+		since, then := sp.since(t.at), threeOf(t.then)
+		is = logic.Three{Must: sp.If(since, then.Must, is.Must), May: sp.If(since, then.May, is.May)}
+	}
+	return is
+}
+
+func threeOf(t known.Truth) logic.Three {
+	switch t {
+	case known.True:
+		return logic.True
+	case known.False:
+		return logic.False
+	}
+	return logic.Unknown
+}
+
+// Condition is a condition of a rulebook, by its number, as a proposition.
+func (sp *Space) Condition(number int, n condition.Node) logic.Three {
+	return sp.condition(sp.w.sides[number], n)
+}
+
+func (sp *Space) condition(s *side, n condition.Node) logic.Three {
+	key := nodeKey{s.number, n}
+	is, built := sp.nodes[key]
+	if !built {
+		is = condition.Fold(n, propositions{sp, s})
+		sp.nodes[key] = is
+	}
+	return is
+}
+
+// propositions is the algebra of conditions in a space.
+type propositions struct {
+	*Space
+	side *side
+}
+
+func (p propositions) And(parts []logic.Three) logic.Three { return p.And3(parts) }
+func (p propositions) Or(parts []logic.Three) logic.Three  { return p.Or3(parts) }
+func (p propositions) Not(x logic.Three) logic.Three       { return x.Not() }
+func (p propositions) Surely(x logic.Three) logic.Three {
+	return logic.Three{Must: x.Must, May: x.Must}
+}
+
+func (p propositions) Known(x logic.Three, want bool) logic.Three {
+	known := p.Space.Or(x.Must, x.May.Not())
+	if !want {
+		known = known.Not()
+	}
+	return logic.Three{Must: known, May: known}
+}
+
+// Comparison is a comparison as a proposition.
+func (p propositions) Comparison(n condition.Node) logic.Three {
+	l := p.side.leaf(n)
+	switch s := l.Fact.Slot; {
+	case s == fact.Risk, s == fact.RiskBand:
+		return p.score(p.side, n)
+	case s == fact.DeviceMeets:
+		return p.meetsAny(p.side, l.Sets)
+	case s == fact.DeviceOwned:
+		return p.owned(l)
+	case s == fact.Scopes, s == fact.ScopesCount, s == fact.ScopesWeight:
+		return p.ofScopes(l)
+	case s == fact.Time && l.Clock == nil:
+		return p.scheduled(l)
+	case s == fact.Time, s == fact.Tag, l.axis == nil:
+		return p.goes(p.w.courseOf(l, p.putTarget))
+	}
+	a := l.axis
+	return p.prop(a, fmt.Sprint(p.side.number, " ", l.Key), func(class, cell int) course { return p.w.coursesOf(l, class)[cell] })
+}
+
+// meetsAny is whether the device meets any of some baselines.
+func (sp *Space) meetsAny(s *side, ids []int) logic.Three {
+	list := make([]logic.Three, len(ids))
+	for i, id := range ids {
+		list[i] = sp.Meets(s.number, id)
+	}
+	return sp.Or3(list)
+}
+
+// Meets is whether the device meets a baseline of a rulebook.
+func (sp *Space) Meets(number, id int) logic.Three {
+	s := sp.w.sides[number]
+	var checks []logic.Three
+	for _, c := range s.rb.Baselines[id].Checks {
+		checks = append(checks, sp.condition(s, c.When))
+	}
+	return sp.And3(checks)
+}
+
+func (sp *Space) scheduled(l *leaf) logic.Three {
+	if i := slices.IndexFunc(sp.schedules, func(x *scheduled) bool { return x.leaf == l }); i >= 0 {
+		return sp.schedules[i].is
+	}
+	x := &scheduled{l, sp.three()}
+	sp.schedules = append(sp.schedules, x)
+	return x.is
+}
+
+// owned is whether the device is the person's own: unknown without an owner.
+func (sp *Space) owned(l *leaf) logic.Three {
+	s := l.side
+	a, person := sp.w.byName[deviceAxis], sp.w.byName[personAxis]
+	ownerOf := func(cell int) string {
+		if d := sp.w.device(cell); d != nil && d.ID != "" {
+			if r := s.rb.Devices[d.ID]; r != nil {
+				return r.Owner
+			}
+		}
+		return ""
+	}
+	owners := map[string]bool{}
+	for i := range a.cells {
+		if owner := ownerOf(i); owner != "" {
+			owners[owner] = true
+		}
+	}
+	some := sp.prop(a, fmt.Sprint(s.number, " an owner"), func(_, cell int) course { return alwaysOf(ownerOf(cell) != "") }).Must
+	var own []logic.Lit
+	for _, owner := range sorted(owners) {
+		if p := s.rb.People[owner]; p == nil {
+			continue
+		}
+		theirs := sp.prop(a, fmt.Sprintf("%d owned by %q", s.number, owner), func(_, cell int) course { return alwaysOf(ownerOf(cell) == owner) }).Must
+		them := sp.prop(person, fmt.Sprintf("is %q", owner), func(_, k int) course { return alwaysOf(slices.Contains(sp.w.Kinds[k].People, owner)) }).Must
+		own = append(own, sp.And(theirs, them))
+	}
+	is := sp.And(some, sp.Or(own...))
+	return ask(sp, l, logic.Three{Must: is, May: sp.Or(is, some.Not())})
+}
+
+// ask answers a leaf that asks whether the fact is known in place of what it is.
+func ask(sp *Space, l *leaf, is logic.Three) logic.Three {
+	if !l.Knowledge {
+		return is
+	}
+	return propositions{sp, l.side}.Known(is, l.Wanted)
+}
+
+// putTarget states the app.
+func (sp *Space) putTarget(so *signon.SignOn) { so.App = sp.App }
+
+// Settle binds the cells to what was asked. Nothing more is asked after it.
+func (sp *Space) Settle() {
+	sp.settleScopes()
+	sp.settleProof()
+	for _, a := range sp.w.axes {
+		if f := sp.factors[a]; f != nil && a.parent == nil {
+			sp.group(f)
+		}
+	}
+	for _, a := range sp.w.axes {
+		if f := sp.factors[a]; f != nil {
+			if a.parent != nil {
+				sp.group(f)
+			}
+			sp.bind(f)
+		}
+	}
+	sp.settleClock()
+}
+
+// group parts the cells of an axis into those that nothing asked tells apart.
+func (sp *Space) group(f *factor) {
+	a := f.axis
+	var hanging []*axis
+	for child := range sp.factors {
+		if child.parent == a && child.class != nil {
+			hanging = append(hanging, child)
+		}
+	}
+	slices.SortFunc(hanging, func(x, y *axis) int { return strings.Compare(x.name, y.name) })
+	numbers := map[string]int{}
+	var key strings.Builder
+	for cell := range a.cells {
+		key.Reset()
+		for _, child := range hanging {
+			key.WriteString(child.class(cell) + "\x00")
+		}
+		for class := range a.keys {
+			if !a.allowed(class, cell) {
+				key.WriteByte('-')
+				continue
+			}
+			for _, p := range f.order {
+				c := p.at(class, cell)
+				c.key(&key)
+			}
+		}
+		n, seen := numbers[key.String()]
+		if !seen {
+			n = len(f.groups)
+			numbers[key.String()] = n
+			f.groups = append(f.groups, nil)
+		}
+		f.groups[n] = append(f.groups[n], cell)
+	}
+	if len(f.groups) == 1 {
+		f.lits = []logic.Lit{logic.Yes}
+		return
+	}
+	for _, cells := range f.groups {
+		l := sp.Variable()
+		if a.cells[cells[0]].nothing {
+			sp.Prefer(l)
+		}
+		f.lits = append(f.lits, l)
+	}
+	sp.Require(f.lits...)
+}
+
+// bind has each group of cells answer what was asked.
+func (sp *Space) bind(f *factor) {
+	if f.axis.ofConsent && sp.Action != rulebook.Consent {
+		for g, cells := range f.groups {
+			if cells[0] != 0 {
+				sp.Require(f.lits[g].Not())
+			}
+		}
+	}
+	for class := range f.axis.keys {
+		in := sp.inClass(f, class)
+		f.within = append(f.within, in)
+		for g, cells := range f.groups {
+			if !f.axis.allowed(class, cells[0]) {
+				sp.Imply(f.lits[g].Not(), in)
+				continue
+			}
+			for _, p := range f.order {
+				is := sp.goes(p.at(class, cells[0]))
+				sp.bindEqual(p.is.Must, is.Must, in, f.lits[g])
+				sp.bindEqual(p.is.May, is.May, in, f.lits[g])
+			}
+		}
+	}
+}
+
+// bindEqual has two propositions be the same where conditions hold.
+func (sp *Space) bindEqual(a, b logic.Lit, conditions ...logic.Lit) {
+	with := func(l logic.Lit) []logic.Lit { return append(slices.Clone(conditions), l) }
+	if b != logic.No {
+		sp.Imply(a, with(b)...)
+	}
+	if b != logic.Yes {
+		sp.Imply(b, with(a)...)
+	}
+}
+
+// inClass is whether the parent's cell is of a class.
+func (sp *Space) inClass(f *factor, class int) logic.Lit {
+	a := f.axis
+	if a.parent == nil || len(a.keys) == 1 {
+		return logic.Yes
+	}
+	parent := sp.factors[a.parent]
+	var list []logic.Lit
+	for g, cells := range parent.groups {
+		if a.class(cells[0]) == a.keys[class] {
+			list = append(list, parent.lits[g])
+		}
+	}
+	return sp.Or(list...)
+}

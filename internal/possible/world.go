@@ -1,0 +1,164 @@
+package possible
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/condition"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// World is what all spaces of some rulebooks share: their comparisons, and what can be stated about the
+// facts that they ask about.
+type World struct {
+	From, Until time.Time // the sign-ons are from the one on, and before the other
+	Kinds       []*Kind   // of people whom nothing tells apart
+
+	ctx      context.Context
+	sides    []*side
+	axes     []*axis // in the order in which they are stated
+	byName   map[string]*axis
+	scopes   []scopeKind
+	turns    []time.Time // of the schedules, From first
+	geo      bool        // some side has a source that tells where addresses are
+	owned    bool        // somebody asks whose a device is
+	once     sync.Mutex  // for what is worked out when it is first asked
+	failed   error
+	selected []*rulebook.Who // by questions, beside those of the rulebooks
+}
+
+// side is one of the rulebooks.
+type side struct {
+	number int
+	engine *engine.Engine
+	rb     *rulebook.Rulebook
+	leaves map[string]*leaf // by key
+	order  []*leaf
+}
+
+// leaf is a comparison of a rulebook. Those that ask the same are one.
+type leaf struct {
+	condition.Question
+	side    *side
+	node    condition.Node
+	axis    *axis // of what it asks about; nil where that is no axis
+	courses map[string][]course
+	states  []known8 // of a schedule, at each turn
+}
+
+// Asked is what a question adds to a rulebook.
+type Asked struct {
+	Who  *rulebook.Who
+	When condition.Node // nil is none
+}
+
+// New prepares what is possible from one instant on, before another. The questions are those of each
+// side beyond what its rulebook asks.
+func New(ctx context.Context, engines []*engine.Engine, from, until time.Time, questions [][]Asked) (*World, error) {
+	w := &World{From: from, Until: until, ctx: ctx, byName: map[string]*axis{}}
+	for i, e := range engines {
+		if !e.Listed() {
+			return nil, fmt.Errorf("people, places or devices come from a program: they cannot be gone through")
+		}
+		s := &side{number: i, engine: e, rb: e.Rulebook(), leaves: map[string]*leaf{}}
+		w.sides = append(w.sides, s)
+		w.geo = w.geo || len(s.rb.Atlas) > 0
+		s.each(func(n condition.Node) { s.register(n) })
+		for _, q := range questions[i] {
+			w.selected = append(w.selected, q.Who)
+			if q.When != nil {
+				s.register(q.When)
+			}
+		}
+	}
+	w.findAxes()
+	if w.failed != nil {
+		return nil, w.failed
+	}
+	w.findKinds(questions)
+	w.findTurns()
+	w.findScopes()
+	for _, a := range w.axes {
+		a.classes()
+	}
+	return w, w.failed
+}
+
+// each gives all conditions of a rulebook.
+func (s *side) each(f func(condition.Node)) {
+	for _, p := range s.rb.Policies {
+		for i := range p.Cases {
+			if when := p.Cases[i].When; when != nil {
+				f(when)
+			}
+		}
+	}
+	for _, v := range s.rb.Waivers {
+		if v.When != nil {
+			f(v.When)
+		}
+	}
+	for _, b := range s.rb.Baselines {
+		for _, c := range b.Checks {
+			f(c.When)
+		}
+	}
+	if s.rb.Risk != nil {
+		for _, x := range s.rb.Risk.Factors {
+			f(x.When)
+		}
+	}
+	for _, p := range s.rb.Promises {
+		if p.When != nil {
+			f(p.When)
+		}
+	}
+}
+
+// register notes the comparisons of a condition.
+func (s *side) register(n condition.Node) { condition.Fold(n, registering{s}) }
+
+// registering is an algebra that only notes comparisons.
+type registering struct{ *side }
+
+func (registering) And([]struct{}) (none struct{})       { return none }
+func (registering) Or([]struct{}) (none struct{})        { return none }
+func (registering) Not(struct{}) (none struct{})         { return none }
+func (registering) Surely(struct{}) (none struct{})      { return none }
+func (registering) Known(struct{}, bool) (none struct{}) { return none }
+
+// Comparison notes it.
+func (r registering) Comparison(n condition.Node) (none struct{}) {
+	q := condition.Asked(n)
+	if r.leaves[q.Key] == nil {
+		l := &leaf{Question: q, side: r.side, node: n, courses: map[string][]course{}}
+		r.leaves[q.Key] = l
+		r.order = append(r.order, l)
+	}
+	return none
+}
+
+// leaf finds a comparison that was registered.
+func (s *side) leaf(n condition.Node) *leaf { return s.leaves[condition.Asked(n).Key] }
+
+// attribute is the declared attribute that a leaf asks about, or nil.
+func (l *leaf) attribute() *fact.Attribute { return l.side.rb.Facts.Attribute(l.Fact.Slot) }
+
+// each gives all comparisons of all sides.
+func (w *World) each(f func(*leaf)) {
+	for _, s := range w.sides {
+		for _, l := range s.order {
+			f(l)
+		}
+	}
+}
+
+// probe asks for facts of a sign-on; the error is that of a value that the side refuses.
+func (w *World) probe(s *side, so *signon.SignOn, ask func(condition.Facts)) error {
+	return s.engine.Probe(w.ctx, so, ask)
+}

@@ -1,0 +1,250 @@
+// Package prove tells whether promises hold for every possible sign-on, as the command "brisk prove" does.
+// What does not hold is shown by sign-ons that the rulebook itself has decided.
+//
+//	report, err := prove.Promises(ctx, rules, prove.Span{})
+//	…
+//	if !report.Holds() { t.Error(report) }
+//
+// Promises stand in the rulebook, or are given as it is opened, with [briskwarden.WithPromises].
+package prove
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/possible"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/search"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Span is which sign-ons count.
+type Span struct {
+	From       time.Time // the first instant; zero is what the rulebook's clock says
+	Until      time.Time // the first instant after it; zero is 366 days after From
+	AsEnforced bool      // policies on watch count as if they were enforced
+}
+
+// Default is how long a span is that does not say until when.
+const Default = 366 * 24 * time.Hour
+
+// longest is how long a span can be.
+const longest = 100 * 366 * 24 * time.Hour
+
+// ErrSpan is the error of a span that ends before it begins, or is too long.
+var ErrSpan = errors.New("the span is none")
+
+func (s Span) of(e *engine.Engine) (Span, error) {
+	if s.From.IsZero() {
+		s.From = e.Now()
+	}
+	if s.Until.IsZero() {
+		s.Until = s.From.Add(Default)
+	}
+	switch {
+	case !s.Until.After(s.From):
+		return s, fmt.Errorf("%w: it ends (%s) before it begins (%s)", ErrSpan, s.Until.Format(time.RFC3339), s.From.Format(time.RFC3339))
+	case s.Until.Sub(s.From) > longest:
+		return s, fmt.Errorf("%w: it is longer than 100 years", ErrSpan)
+	}
+	return s, nil
+}
+
+// Answer is what a proof comes to.
+type Answer string
+
+// The answers.
+const (
+	Holds     Answer = "holds"
+	Broken    Answer = "broken"
+	Undecided Answer = "undecided" // the time ran out
+)
+
+// Report is what was proved. Its JSON is that of "brisk prove --json".
+type Report struct {
+	Rulebook   string    `json:"rulebook"`
+	Digest     string    `json:"digest"`
+	From       time.Time `json:"from"`
+	Until      time.Time `json:"until"`
+	AsEnforced bool      `json:"as_enforced"`
+	Promises   []Proof   `json:"promises"`
+	Past       []Dated   `json:"dates_past"` // dates of the rulebook that lie past the span
+}
+
+// Proof is what came of one promise.
+type Proof struct {
+	Promise string `json:"promise"`
+	At      string `json:"at"` // file:line; empty for one that stands in no file
+	Answer  Answer `json:"answer"`
+	Empty   bool   `json:"empty,omitzero"` // it says nothing: nothing can occur in its scope
+	Broken  []Way  `json:"broken,omitempty"`
+	Hard    string `json:"hard,omitzero"` // what made it hard, of one that is undecided
+}
+
+// Way is how a promise is broken: by each of the people, at each of the apps, doing each of the actions.
+type Way struct {
+	People  []string       `json:"people"`
+	Apps    []string       `json:"apps"`
+	Actions []string       `json:"actions"`
+	Outcome signon.Outcome `json:"outcome"`
+	When    *string        `json:"when,omitempty"` // what all breaking sign-ons of them share; nil where that was not worked out
+	By      []By           `json:"by"`
+	Witness *signon.SignOn `json:"witness"`
+	Decide  string         `json:"decide"` // the clauses of "brisk decide" for it; empty where they cannot say it
+}
+
+// By is a case that decided, or what decided in place of policies: floor, unmatched or break-glass.
+type By struct {
+	Policy string `json:"policy"`
+	Case   string `json:"case,omitzero"`
+	At     string `json:"at,omitzero"` // file:line
+}
+
+// Holds reports whether all promises hold.
+func (r *Report) Holds() bool {
+	return !slices.ContainsFunc(r.Promises, func(p Proof) bool { return p.Answer != Holds })
+}
+
+// Promises proves the promises of a rulebook: those named, or where none is, all. It stops when the context
+// is done; what is not decided by then says so.
+func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names ...string) (*Report, error) {
+	e := bridge.Engine(rules)
+	span, err := span.of(e)
+	if err != nil {
+		return nil, err
+	}
+	rb := e.Rulebook()
+	chosen, err := named(rb, names)
+	if err != nil {
+		return nil, err
+	}
+	p := &prover{ctx: ctx, engine: e, rb: rb, span: span}
+	report := &Report{Rulebook: rb.Name, Digest: rb.Digest, From: span.From, Until: span.Until, AsEnforced: span.AsEnforced,
+		Promises: []Proof{}, Past: datesPast(rb, span.Until)}
+	if err := p.prepare(); err != nil {
+		return nil, err
+	}
+	quests := make([]search.Quest, len(chosen))
+	for i, c := range chosen {
+		quests[i] = &broken{p, c}
+	}
+	found, err := search.All(ctx, p.world, p.targets(chosen), quests)
+	if err != nil {
+		return nil, err
+	}
+	for i := range found {
+		proof, err := p.proof(chosen[i], &found[i])
+		if err != nil {
+			return nil, err
+		}
+		report.Promises = append(report.Promises, *proof)
+	}
+	return report, nil
+}
+
+// prover proves promises of one rulebook.
+type prover struct {
+	ctx    context.Context
+	engine *engine.Engine
+	rb     *rulebook.Rulebook
+	span   Span
+	world  *possible.World
+}
+
+func (p *prover) prepare() (err error) {
+	p.world, err = possible.New(p.ctx, []*engine.Engine{p.engine}, p.span.From, p.span.Until, [][]possible.Asked{asked(p.rb)})
+	return err
+}
+
+// targets are the apps and actions that some promise is about.
+func (p *prover) targets(promises []*rulebook.Promise) (list []search.Target) {
+	actions := map[string]bool{}
+	for _, x := range promises {
+		for _, a := range x.Doing {
+			actions[a] = true
+		}
+	}
+	for _, app := range p.rb.AppNames() {
+		for _, action := range p.rb.ActionNames() {
+			if actions[action] {
+				list = append(list, search.Target{App: app, Action: action})
+			}
+		}
+	}
+	return list
+}
+
+// proof is what came of a promise.
+func (p *prover) proof(x *rulebook.Promise, f *search.Found) (*Proof, error) {
+	proof := &Proof{Promise: x.Name, Answer: Holds, Empty: f.Empty && len(f.Hard) == 0}
+	if !x.Asked {
+		proof.At = place(x.Decl.Name.Pos)
+	}
+	if len(f.Hard) > 0 {
+		proof.Answer, proof.Hard = Undecided, hard(f.Hard)
+	}
+	if len(f.Hits) == 0 {
+		return proof, nil
+	}
+	proof.Answer = Broken
+	entries, err := f.Entries(context.WithoutCancel(p.ctx))
+	if err != nil {
+		return nil, err
+	}
+	shared := search.Shared(p.ctx, p.world, f.Quest, entries[:min(len(entries), mostShared)], traits(0, p.rb), p.targets([]*rulebook.Promise{x}))
+	for i := range entries {
+		way, err := p.way(&entries[i])
+		if err != nil {
+			return nil, err
+		}
+		if i < len(shared) && shared[i] != nil {
+			when := told(shared[i])
+			way.When = &when
+		}
+		proof.Broken = append(proof.Broken, *way)
+	}
+	return proof, nil
+}
+
+// mostShared is of how many entries it is worked out what their sign-ons have in common.
+const mostShared = 10
+
+// hard tells which questions could not be answered in time.
+func hard(list []search.Hardship) string {
+	h := list[0]
+	text := fmt.Sprintf("%s (%s), where %d kinds of people matter: a formula of %d variables, given up after %d conflicts", h.App, h.Action, h.Kinds, h.Variables, h.Conflicts)
+	if more := len(list) - 1; more > 0 {
+		text += fmt.Sprintf("; and %d more", more)
+	}
+	return text
+}
+
+// way tells an entry.
+func (p *prover) way(e *search.Entry) (*Way, error) {
+	w := &Way{People: e.People, Apps: e.Apps, Actions: e.Actions, Outcome: signon.Outcome(e.Way), Witness: &e.Witness}
+	var d signon.Decision
+	if err := p.engine.Decide(p.ctx, &e.Witness, &d, true); err != nil {
+		return nil, err
+	}
+	w.By = by(&d, p.span.AsEnforced)
+	if clauses, ok := rulebook.Clauses(&e.Witness); ok && p.gives(clauses, w.Outcome) {
+		w.Decide = clauses
+	}
+	return w, nil
+}
+
+// gives reports whether the clauses tell a sign-on of that outcome.
+func (p *prover) gives(clauses string, outcome signon.Outcome) bool {
+	so, err := p.rb.TellClauses(clauses, p.span.From)
+	if err != nil {
+		return false
+	}
+	v, err := p.engine.Judge(p.ctx, &so, &engine.Question{Watched: p.span.AsEnforced})
+	return err == nil && v.Outcome == outcome
+}
