@@ -81,6 +81,7 @@ func (s *sharing) space(t Target, entries []Entry) *sharedSpace {
 func (s *sharing) common(entries []Entry) [][]int {
 	common := make([][]int, len(entries))
 	for i := range common {
+		common[i] = []int{}
 		for t := range s.traits {
 			common[i] = append(common[i], t)
 		}
