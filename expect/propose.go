@@ -12,6 +12,7 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language"
@@ -82,7 +83,7 @@ func (p *proposer) consider(ctx context.Context, so *signon.SignOn) error {
 		return nil
 	}
 	clauses, ok := rulebook.Clauses(so)
-	if !ok || !p.holds(ctx, clauses, &d) {
+	if !ok || !p.knows(so, &d) || !p.holds(ctx, clauses, &d) {
 		p.left++
 		return nil
 	}
@@ -95,6 +96,23 @@ func (p *proposer) consider(ctx context.Context, so *signon.SignOn) error {
 		p.covered[c]++
 	}
 	return nil
+}
+
+// knows reports whether the rulebook knows every name, without which an expectation is an error.
+func (p *proposer) knows(so *signon.SignOn, d *signon.Decision) bool {
+	methods := slices.Clone(so.Presented)
+	for _, e := range so.Evidence {
+		methods = append(methods, e.Method)
+		if _, known := p.engine.Rulebook().Apps[e.App]; !known && e.App != "" {
+			return false
+		}
+	}
+	unknown := func(method string) bool {
+		_, known := p.engine.Rulebook().Methods.Lookup(method)
+		return !known && method != demand.ChangePassword
+	}
+	ground := d.Explanation.Ground
+	return ground != signon.GroundUnknownUser && ground != signon.GroundUnknownTarget && !slices.ContainsFunc(methods, unknown)
 }
 
 // expectations are those picked, without any that the others make needless.

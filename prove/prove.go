@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+	"unicode/utf8"
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
@@ -85,6 +86,9 @@ type Proof struct {
 	Empty   bool   `json:"empty,omitzero"` // it says nothing: nothing can occur in its scope
 	Broken  []Way  `json:"broken,omitempty"`
 	Hard    string `json:"hard,omitzero"` // what made it hard, of one that is undecided
+
+	file               string
+	line, column, span int
 }
 
 // Way is how a promise is broken: by each of the people, at each of the apps, doing each of the actions.
@@ -125,7 +129,7 @@ func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names
 		return nil, err
 	}
 	p := &prover{ctx: ctx, engine: e, rb: rb, span: span}
-	report := &Report{Rulebook: rb.Name, Digest: rb.Digest, From: span.From, Until: span.Until, AsEnforced: span.AsEnforced,
+	report := &Report{Rulebook: rb.Name, Digest: rb.Digest, From: span.From.In(rb.Zone), Until: span.Until.In(rb.Zone), AsEnforced: span.AsEnforced,
 		Promises: []Proof{}, Past: datesPast(rb, span.Until)}
 	if err := p.prepare(); err != nil {
 		return nil, err
@@ -183,8 +187,9 @@ func (p *prover) targets(promises []*rulebook.Promise) (list []search.Target) {
 // proof is what came of a promise.
 func (p *prover) proof(x *rulebook.Promise, f *search.Found) (*Proof, error) {
 	proof := &Proof{Promise: x.Name, Answer: Holds, Empty: f.Empty && len(f.Hard) == 0}
-	if !x.Asked {
-		proof.At = place(x.Decl.Name.Pos)
+	if at := x.Decl.Name.Pos; !x.Asked {
+		proof.At = place(at)
+		proof.file, proof.line, proof.column, proof.span = at.File, int(at.Line), int(at.Column), utf8.RuneCountInString(x.Decl.Name.String())
 	}
 	if len(f.Hard) > 0 {
 		proof.Answer, proof.Hard = Undecided, hard(f.Hard)
@@ -192,7 +197,7 @@ func (p *prover) proof(x *rulebook.Promise, f *search.Found) (*Proof, error) {
 	if len(f.Hits) == 0 {
 		return proof, nil
 	}
-	proof.Answer = Broken
+	proof.Answer, proof.Empty = Broken, false
 	entries, err := f.Entries(context.WithoutCancel(p.ctx))
 	if err != nil {
 		return nil, err
@@ -228,11 +233,11 @@ func hard(list []search.Hardship) string {
 // way tells an entry.
 func (p *prover) way(e *search.Entry) (*Way, error) {
 	w := &Way{People: e.People, Apps: e.Apps, Actions: e.Actions, Outcome: signon.Outcome(e.Way), Witness: &e.Witness}
-	var d signon.Decision
-	if err := p.engine.Decide(p.ctx, &e.Witness, &d, true); err != nil {
+	var err error
+	if w.By, err = p.by(&e.Witness, w.Outcome); err != nil {
 		return nil, err
 	}
-	w.By = by(&d, p.span.AsEnforced)
+	inZone(&e.Witness, p.rb.Zone)
 	if clauses, ok := rulebook.Clauses(&e.Witness); ok && p.gives(clauses, w.Outcome) {
 		w.Decide = clauses
 	}

@@ -4,18 +4,27 @@ package prove
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
 )
 
 // place tells where something stands, as file:line.
 func place(at token.Pos) string { return fmt.Sprintf("%s:%d", at.File, at.Line) }
+
+// UnknownError is that there is no promise of a name.
+type UnknownError struct {
+	Name  string
+	Known []string
+}
+
+func (e *UnknownError) Error() string { return fmt.Sprintf("there is no promise %q", e.Name) }
 
 // named are the promises of those names, or all.
 func named(rb *rulebook.Rulebook, names []string) (list []*rulebook.Promise, err error) {
@@ -30,11 +39,7 @@ func named(rb *rulebook.Rulebook, names []string) (list []*rulebook.Promise, err
 		at := slices.Index(known, name)
 		switch {
 		case at < 0:
-			hint := spell.Hint(name, known)
-			if hint != "" {
-				hint = "; " + hint
-			}
-			return nil, fmt.Errorf("there is no promise %q%s", name, hint)
+			return nil, &UnknownError{name, known}
 		case !slices.Contains(names[:i], name):
 			list = append(list, rb.Promises[at])
 		}
@@ -42,31 +47,49 @@ func named(rb *rulebook.Rulebook, names []string) (list []*rulebook.Promise, err
 	return list, nil
 }
 
-// by tells what decided.
-func by(d *signon.Decision, asEnforced bool) []By {
+// by tells what decided on a witness.
+func (p *prover) by(so *signon.SignOn, outcome signon.Outcome) ([]By, error) {
 	list := []By{}
-	add := func(e signon.Entry) { list = append(list, By{e.Policy, e.Case, e.At}) }
-	x := d.Explanation
-	if asEnforced && x.Watch != nil && x.Watch.Outcome != d.Outcome {
-		for _, e := range x.Policies {
-			if e.Outcome == x.Watch.Outcome.String() || e.Outcome == signon.StepUp.String() {
-				add(e)
-			}
+	var t engine.Trace
+	if err := p.engine.Trace(context.WithoutCancel(p.ctx), so, &t); err != nil {
+		return nil, err
+	}
+	for _, c := range t.Cases {
+		counts := c.Stage == rulebook.Enforce || p.span.AsEnforced
+		if counts && c.Case.Kind != rulebook.Abstain && c.Outcome == outcome {
+			list = append(list, By{c.Policy.Name, c.Case.Label, place(c.Case.Pos)})
 		}
-		return list
 	}
-	for _, e := range x.Deciding {
-		add(e)
-	}
-	switch x.Ground {
-	case signon.GroundFloor:
-		list = append(list, By{Policy: "floor"})
-	case signon.GroundUnmatched:
-		list = append(list, By{Policy: "unmatched"})
-	case signon.GroundBreakGlass:
+	switch {
+	case t.Ground == signon.GroundBreakGlass:
 		list = append(list, By{Policy: "break-glass"})
+	case t.Outcome != outcome:
+	case t.Ground == signon.GroundFloor:
+		list = append(list, By{Policy: "floor"})
+	case t.Ground == signon.GroundUnmatched:
+		list = append(list, By{Policy: "unmatched"})
 	}
-	return list
+	return list, nil
+}
+
+// inZone tells the times of a sign-on as the clock in a zone shows them.
+func inZone(so *signon.SignOn, zone *time.Location) {
+	in := func(t *time.Time) {
+		if !t.IsZero() {
+			*t = t.In(zone)
+		}
+	}
+	in(&so.Time)
+	in(&so.Session.Started)
+	if so.Device != nil {
+		d := *so.Device
+		in(&d.Reported)
+		so.Device = &d
+	}
+	so.Evidence = slices.Clone(so.Evidence)
+	for i := range so.Evidence {
+		in(&so.Evidence[i].Time)
+	}
 }
 
 // Dated is a date of the rulebook.
@@ -92,4 +115,10 @@ func datesPast(rb *rulebook.Rulebook, until time.Time) []Dated {
 	}
 	slices.SortStableFunc(list, func(a, b Dated) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.What, b.What)) })
 	return list
+}
+
+// unique are the names in order, each once.
+func unique(names []string) []string {
+	slices.Sort(names)
+	return slices.Compact(names)
 }

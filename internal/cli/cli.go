@@ -123,7 +123,7 @@ func (s *session) command() *cobra.Command {
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
 	root.Version = version
 	root.SetVersionTemplate("brisk {{.Version}}\n")
-	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
+	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.proveCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
 	exemplify(root)
 	s.complete(root)
 	return root
@@ -193,11 +193,12 @@ func (s *session) root() (*os.Root, error) {
 
 // rules opens the rulebook, whose clock says what --at says. What is wrong with it is told on
 // standard error.
-func (s *session) rules() (rules *briskwarden.Rulebook, now time.Time, err error) {
+func (s *session) rules(options ...briskwarden.Option) (rules *briskwarden.Rulebook, now time.Time, err error) {
 	if s.opened, err = s.folder(); err != nil {
 		return nil, now, err
 	}
-	if rules, err = s.rulesIn(s.opened, briskwarden.WithClock(func() time.Time { return now })); err != nil {
+	options = append(options, briskwarden.WithClock(func() time.Time { return now }))
+	if rules, err = s.rulesIn(s.opened, options...); err != nil {
 		return nil, now, err
 	}
 	now, err = s.clock(rules)

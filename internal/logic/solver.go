@@ -283,17 +283,15 @@ func (s *Solver) Solve(ctx context.Context, assumptions ...Lit) Answer {
 	if s.broken {
 		return Impossible
 	}
-	for round := 1; ; round++ {
+	for round := 1; ctx.Err() == nil; round++ {
 		switch a := s.search(ctx, assumptions, 100*luby(round)); {
 		case a != Undecided:
 			s.backTo(0)
 			return a
-		case ctx.Err() != nil:
-			s.backTo(0)
-			return Undecided
 		}
 		s.backTo(0)
 	}
+	return Undecided
 }
 
 // luby is the sequence 1 1 2 1 1 2 4 …, by which searches are begun anew.

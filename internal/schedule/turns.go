@@ -6,8 +6,8 @@ import "time"
 // or close: between two of them it does neither. The list is in no order.
 func (s *Schedule) Turns(from, until time.Time) (list []time.Time) {
 	add := func(at int64) {
-		if at >= from.Unix() && at < until.Unix() {
-			list = append(list, time.Unix(at, 0))
+		if t := time.Unix(at, 0); !t.Before(from) && t.Before(until) {
+			list = append(list, t)
 		}
 	}
 	minutes := map[int]bool{0: true}
@@ -15,9 +15,9 @@ func (s *Schedule) Turns(from, until time.Time) (list []time.Time) {
 		minutes[w.Start], minutes[w.End%(24*60)] = true, true
 	}
 	const day = 24 * 3600
-	for at := from; at.Before(until); {
-		o := s.Wall.offsetAt(at)
-		first, last := max(o.from, from.Unix()), min(o.to, until.Unix())
+	for at, end := from.Unix(), until.Unix()+1; at < end; {
+		o := s.Wall.offsetAt(time.Unix(at, 0))
+		first, last := max(o.from, from.Unix()), min(o.to, end)
 		add(first)
 		for midnight := floorTo(first+o.ahead, day); midnight-o.ahead < last; midnight += day {
 			for m := range minutes {
@@ -26,7 +26,7 @@ func (s *Schedule) Turns(from, until time.Time) (list []time.Time) {
 				}
 			}
 		}
-		at = time.Unix(last, 0)
+		at = last
 	}
 	for _, c := range s.Calendars {
 		for _, busy := range c.busy {

@@ -26,8 +26,8 @@ func TestBetweenTurnsNothingChanges(t *testing.T) {
 			}
 			s.Windows = append(s.Windows, w)
 		}
-		from := time.Date(2026, time.Month(3+7*r.IntN(2)), 20+r.IntN(10), r.IntN(24), r.IntN(60), 0, 0, time.UTC)
-		until := from.Add(time.Duration(1+r.IntN(14*24*60)) * time.Minute)
+		from := time.Date(2026, time.Month(3+7*r.IntN(2)), 20+r.IntN(10), r.IntN(24), r.IntN(60), 0, r.IntN(2)*r.IntN(1e9), time.UTC)
+		until := from.Add(time.Duration(1+r.IntN(14*24*60)) * time.Minute).Add(time.Duration(r.IntN(1e9)))
 		day := DateOf(from.AddDate(0, 0, r.IntN(9)), zone)
 		s.Except = []Span{{day, day.Next()}}
 		if r.IntN(2) == 0 {

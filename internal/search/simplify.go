@@ -20,6 +20,13 @@ func (h *Hit) simplify(same func(*signon.SignOn) bool) {
 	for i := len(h.SignOn.Evidence) - 1; i >= 0; i-- {
 		try(func(so *signon.SignOn) { so.Evidence = slices.Delete(so.Evidence, i, i+1) })
 	}
+	for i := len(h.SignOn.Evidence) - 1; i >= 0; i-- {
+		try(func(so *signon.SignOn) {
+			so.Presented = append(so.Presented, so.Evidence[i].Method)
+			slices.Sort(so.Presented)
+			so.Evidence = slices.Delete(so.Evidence, i, i+1)
+		})
+	}
 	for i := len(h.SignOn.Presented) - 1; i >= 0; i-- {
 		try(func(so *signon.SignOn) { so.Presented = slices.Delete(so.Presented, i, i+1) })
 	}
