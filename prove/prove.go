@@ -142,12 +142,12 @@ func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names
 	if err != nil {
 		return nil, err
 	}
+	ways, err := p.ways(found, p.targets(chosen))
+	if err != nil {
+		return nil, err
+	}
 	for i := range found {
-		proof, err := p.proof(chosen[i], &found[i])
-		if err != nil {
-			return nil, err
-		}
-		report.Promises = append(report.Promises, *proof)
+		report.Promises = append(report.Promises, *p.proof(chosen[i], &found[i], ways[i]))
 	}
 	return report, nil
 }
@@ -185,8 +185,8 @@ func (p *prover) targets(promises []*rulebook.Promise) (list []search.Target) {
 }
 
 // proof is what came of a promise.
-func (p *prover) proof(x *rulebook.Promise, f *search.Found) (*Proof, error) {
-	proof := &Proof{Promise: x.Name, Answer: Holds, Empty: f.Empty && len(f.Hard) == 0}
+func (p *prover) proof(x *rulebook.Promise, f *search.Found, ways []Way) *Proof {
+	proof := &Proof{Promise: x.Name, Answer: Holds, Empty: f.Empty && len(f.Hard) == 0, Broken: ways}
 	if at := x.Decl.Name.Pos; !x.Asked {
 		proof.At = place(at)
 		proof.file, proof.line, proof.column, proof.span = at.File, int(at.Line), int(at.Column), utf8.RuneCountInString(x.Decl.Name.String())
@@ -194,27 +194,38 @@ func (p *prover) proof(x *rulebook.Promise, f *search.Found) (*Proof, error) {
 	if len(f.Hard) > 0 {
 		proof.Answer, proof.Hard = Undecided, hard(f.Hard)
 	}
-	if len(f.Hits) == 0 {
-		return proof, nil
+	if len(ways) > 0 {
+		proof.Answer = Broken
 	}
-	proof.Answer, proof.Empty = Broken, false
-	entries, err := f.Entries(context.WithoutCancel(p.ctx))
+	return proof
+}
+
+// ways are how each promise is broken, by what was found.
+func (p *prover) ways(found []search.Found, targets []search.Target) ([][]Way, error) {
+	batches, err := search.Gather(context.WithoutCancel(p.ctx), found)
 	if err != nil {
 		return nil, err
 	}
-	shared := search.Shared(p.ctx, p.world, f.Quest, entries[:min(len(entries), mostShared)], traits(0, p.rb), p.targets([]*rulebook.Promise{x}))
-	for i := range entries {
-		way, err := p.way(&entries[i])
-		if err != nil {
-			return nil, err
-		}
-		if i < len(shared) && shared[i] != nil {
-			when := told(shared[i])
-			way.When = &when
-		}
-		proof.Broken = append(proof.Broken, *way)
+	first := slices.Clone(batches)
+	for i := range first {
+		first[i].Entries = first[i].Entries[:min(len(first[i].Entries), mostShared)]
 	}
-	return proof, nil
+	shared := search.Shared(p.ctx, p.world, first, traits(0, p.rb), targets)
+	ways := make([][]Way, len(batches))
+	for i := range batches {
+		for k := range batches[i].Entries {
+			way, err := p.way(&batches[i].Entries[k])
+			if err != nil {
+				return nil, err
+			}
+			if k < len(shared[i]) && shared[i][k] != nil {
+				when := told(shared[i][k])
+				way.When = &when
+			}
+			ways[i] = append(ways[i], *way)
+		}
+	}
+	return ways, nil
 }
 
 // mostShared is of how many entries it is worked out what their sign-ons have in common.

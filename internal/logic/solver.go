@@ -51,6 +51,8 @@ type Solver struct {
 	learned int     // how many learned clauses there are
 	most    int     // how many there may be until some are forgotten
 	broken  bool    // the clauses contradict each other
+	room    []Lit   // for more clauses
+	scratch []Lit
 
 	// Conflicts counts the conflicts that were met, as a measure of the work.
 	Conflicts int
@@ -100,7 +102,8 @@ func (s *Solver) variable() Lit {
 // add adds a clause: that one of the literals is true.
 func (s *Solver) add(lits ...Lit) {
 	s.backTo(0)
-	list := slices.Clone(lits)
+	s.scratch = append(s.scratch[:0], lits...)
+	list := s.scratch
 	slices.Sort(list)
 	list = slices.Compact(list)
 	kept := list[:0]
@@ -119,8 +122,20 @@ func (s *Solver) add(lits ...Lit) {
 		s.assign(kept[0], noReason)
 		s.broken = s.broken || s.propagate() != noReason
 	default:
-		s.attach(clause{lits: kept})
+		s.attach(clause{lits: s.kept(kept)})
 	}
+}
+
+// kept copies literals to where clauses are kept, one after the other.
+func (s *Solver) kept(lits []Lit) []Lit {
+	const chunk = 1 << 14
+	if len(s.room) < len(lits) {
+		s.room = make([]Lit, max(chunk, len(lits)))
+	}
+	list := s.room[:len(lits):len(lits)]
+	s.room = s.room[len(lits):]
+	copy(list, lits)
+	return list
 }
 
 func (s *Solver) attach(c clause) int32 {

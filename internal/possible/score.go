@@ -43,16 +43,26 @@ func (sp *Space) score(s *side, n condition.Node) logic.Three {
 		low = append(low, logic.Weighed{Lit: factors[i].Must, Weight: f.Add})
 		high = append(high, logic.Weighed{Lit: factors[i].May, Weight: f.Add})
 	}
-	eval := func(l, h int) known.Truth {
-		return n.Eval(scored{model: s.rb.Risk, at: known.Interval{Low: float64(l), High: float64(h)}})
+	return sp.interval(low, high, sp.w.rowsOf(s, n))
+}
+
+// rowsOf are the rows of a comparison with the score.
+func (w *World) rowsOf(s *side, n condition.Node) []row {
+	l := s.leaf(n)
+	w.once.Lock()
+	defer w.once.Unlock()
+	if l.rows == nil {
+		l.rows = rows(func(low, high int) known.Truth {
+			return n.Eval(scored{model: s.rb.Risk, at: known.Interval{Low: float64(low), High: float64(high)}})
+		})
 	}
-	return sp.interval(low, high, eval)
+	return l.rows
 }
 
 // interval is what holds of an interval of whole numbers up to [risk.Most], whose ends are sums.
-func (sp *Space) interval(low, high []logic.Weighed, eval func(low, high int) known.Truth) logic.Three {
+func (sp *Space) interval(low, high []logic.Weighed, rows []row) logic.Three {
 	var must, may []logic.Lit
-	for _, row := range rows(eval) {
+	for _, row := range rows {
 		in := sp.And(sp.AtLeast(low, row.from), sp.AtLeast(low, row.to+1).Not())
 		if row.to == risk.Most {
 			in = sp.AtLeast(low, row.from)

@@ -49,6 +49,7 @@ type leaf struct {
 	axis    *axis // of what it asks about; nil where that is no axis
 	courses map[string][]course
 	states  []known8 // of a schedule, at each turn
+	rows    []row    // of a score
 }
 
 // Asked is what a question adds to a rulebook.

@@ -3,6 +3,7 @@
 package search
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"runtime"
@@ -27,6 +28,17 @@ type Quest interface {
 
 // Target is what is signed on to, and for what.
 type Target struct{ App, Action string }
+
+// Gather makes entries of what was found of every quest.
+func Gather(ctx context.Context, found []Found) ([]Batch, error) {
+	batches := make([]Batch, len(found))
+	errs := make([]error, len(found))
+	parallel(len(found), func(i int) {
+		batches[i].Quest = found[i].Quest
+		batches[i].Entries, errs[i] = found[i].Entries(ctx)
+	})
+	return batches, cmp.Or(errs...)
+}
 
 // Found is what was found of one quest.
 type Found struct {
@@ -64,20 +76,7 @@ func (e *Unconfirmed) Error() string {
 func All(ctx context.Context, w *possible.World, targets []Target, quests []Quest) ([]Found, error) {
 	results := make([][]answer, len(targets))
 	errs := make([]error, len(targets))
-	var wait sync.WaitGroup
-	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for i := range next {
-				results[i], errs[i] = one(ctx, w, targets[i], quests)
-			}
-		})
-	}
-	for i := range targets {
-		next <- i
-	}
-	close(next)
-	wait.Wait()
+	parallel(len(targets), func(i int) { results[i], errs[i] = one(ctx, w, targets[i], quests) })
 	found := make([]Found, len(quests))
 	for q := range quests {
 		found[q] = Found{Quest: quests[q], Empty: true}
@@ -94,6 +93,24 @@ func All(ctx context.Context, w *possible.World, targets []Target, quests []Ques
 		}
 	}
 	return found, nil
+}
+
+// parallel does a number of things, as many at once as there are processors.
+func parallel(n int, do func(int)) {
+	var wait sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := range next {
+				do(i)
+			}
+		})
+	}
+	for i := range n {
+		next <- i
+	}
+	close(next)
+	wait.Wait()
 }
 
 // answer is what was found of one quest at one target.

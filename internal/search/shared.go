@@ -5,8 +5,10 @@ package search
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"briskwarden.example/briskwarden/internal/logic"
 	"briskwarden.example/briskwarden/internal/possible"
@@ -18,27 +20,37 @@ type Trait struct {
 	Holds func(*possible.Space) logic.Lit
 }
 
-// Shared tells, for some entries, the traits that all sign-ons share which come to what is sought in the
-// entry's way, for its people, apps and actions: the fewest and shortest from which all others follow, and
-// none that everything in the quest's scope has. Targets are those that the quest may concern. Entries that
-// were not worked out before the context was done have nil.
-func Shared(ctx context.Context, w *possible.World, q Quest, entries []Entry, traits []Trait, targets []Target) [][]Trait {
+// Batch are entries of one quest.
+type Batch struct {
+	Quest   Quest
+	Entries []Entry
+}
+
+// Shared tells, for some entries of each batch, the traits that all sign-ons share which come to what is
+// sought in the entry's way, for its people, apps and actions: the fewest and shortest from which all others
+// follow, and none that everything in the quest's scope has. Targets are those that the quests may concern.
+// An entry that was not worked out before the context was done has nil.
+func Shared(ctx context.Context, w *possible.World, batches []Batch, traits []Trait, targets []Target) [][][]Trait {
 	traits = slices.Clone(traits)
 	slices.SortStableFunc(traits, func(a, b Trait) int {
 		return cmp.Or(cmp.Compare(len(a.Text), len(b.Text)), strings.Compare(a.Text, b.Text))
 	})
-	s := &sharing{ctx: ctx, w: w, quest: q, traits: traits}
-	common := s.common(entries)
-	result := make([][]Trait, len(entries))
-	scopes := s.scopes(targets)
-	for i := range entries {
-		if common[i] == nil {
-			continue
-		}
-		if kept, ok := s.fewest(scopes, common[i]); ok {
-			result[i] = []Trait{}
-			for _, t := range kept {
-				result[i] = append(result[i], traits[t])
+	s := &sharing{ctx: ctx, w: w, batches: batches, traits: traits}
+	s.begin()
+	parallel(len(targets), func(i int) { s.at(targets[i]) })
+	result := make([][][]Trait, len(batches))
+	spaces := s.scopes(targets)
+	for b := range batches {
+		result[b] = make([][]Trait, len(batches[b].Entries))
+		for e := range batches[b].Entries {
+			if s.common[b][e] == nil {
+				continue
+			}
+			if kept, ok := s.fewest(spaces, b, s.common[b][e]); ok {
+				result[b][e] = []Trait{}
+				for _, t := range kept {
+					result[b][e] = append(result[b][e], traits[t])
+				}
 			}
 		}
 	}
@@ -46,71 +58,99 @@ func Shared(ctx context.Context, w *possible.World, q Quest, entries []Entry, tr
 }
 
 type sharing struct {
-	ctx    context.Context
-	w      *possible.World
-	quest  Quest
-	traits []Trait
+	ctx     context.Context
+	w       *possible.World
+	batches []Batch
+	traits  []Trait
+
+	common [][][]int  // by batch and entry: the traits that all its sign-ons have, so far; nil where the time ran out
+	mutex  sync.Mutex // of common
 }
 
 // sharedSpace is a space in which traits are asked for.
 type sharedSpace struct {
 	*possible.Space
-	seeking
-	traits []logic.Lit
-	people []logic.Lit // of each entry
+	seekings []seeking // by batch
+	traits   []logic.Lit
+	people   [][]logic.Lit // by batch and entry
 }
 
-func (s *sharing) space(t Target, entries []Entry) *sharedSpace {
-	sp := &sharedSpace{Space: s.w.NewSpace(t.App, t.Action)}
-	sp.scope, sp.ways = s.quest.Seek(sp.Space)
+// begin has every entry share everything, until something speaks against it.
+func (s *sharing) begin() {
+	for _, b := range s.batches {
+		common := make([][]int, len(b.Entries))
+		for e := range common {
+			common[e] = []int{}
+			for t := range s.traits {
+				common[e] = append(common[e], t)
+			}
+		}
+		s.common = append(s.common, common)
+	}
+}
+
+// space builds the space of a target, in which batches are asked for that concern it.
+func (s *sharing) space(t Target) *sharedSpace {
+	sp := &sharedSpace{Space: s.w.NewSpace(t.App, t.Action), seekings: make([]seeking, len(s.batches)), people: make([][]logic.Lit, len(s.batches))}
+	for b := range s.batches {
+		batch := &s.batches[b]
+		if !batch.Quest.Concerns(t.App, t.Action) {
+			continue
+		}
+		scope, ways := batch.Quest.Seek(sp.Space)
+		sp.seekings[b] = seeking{batch.Quest, scope, ways}
+		for e := range batch.Entries {
+			kinds := map[*possible.Kind]bool{}
+			for _, k := range batch.Entries[e].Kinds {
+				kinds[k] = true
+			}
+			sp.people[b] = append(sp.people[b], sp.OfKind(fmt.Sprint("of entry ", b, " ", e), func(k *possible.Kind) bool { return kinds[k] }))
+		}
+	}
 	for _, trait := range s.traits {
 		sp.traits = append(sp.traits, trait.Holds(sp.Space))
-	}
-	for i := range entries {
-		kinds := map[*possible.Kind]bool{}
-		for _, k := range entries[i].Kinds {
-			kinds[k] = true
-		}
-		sp.people = append(sp.people, sp.OfKind("of entry "+strings.Join(entries[i].People, "\x00"), func(k *possible.Kind) bool { return kinds[k] }))
 	}
 	sp.Settle()
 	return sp
 }
 
-// common finds, for each entry, the traits that all its sign-ons have; nil where the time ran out.
-func (s *sharing) common(entries []Entry) [][]int {
-	common := make([][]int, len(entries))
-	for i := range common {
-		common[i] = []int{}
-		for t := range s.traits {
-			common[i] = append(common[i], t)
-		}
-	}
-	var targets []Target
-	for i := range entries {
-		for _, app := range entries[i].Apps {
-			for _, action := range entries[i].Actions {
-				if t := (Target{app, action}); !slices.Contains(targets, t) {
-					targets = append(targets, t)
-				}
-			}
-		}
-	}
-	for _, t := range targets {
-		sp := s.space(t, entries)
-		for i := range entries {
-			e := &entries[i]
-			if common[i] == nil || !slices.Contains(e.Apps, t.App) || !slices.Contains(e.Actions, t.Action) {
+// at keeps, for each entry that has the target, the traits that all its sign-ons there have.
+func (s *sharing) at(t Target) {
+	has := func(e *Entry) bool { return slices.Contains(e.Apps, t.App) && slices.Contains(e.Actions, t.Action) }
+	var sp *sharedSpace
+	for b := range s.batches {
+		for i := range s.batches[b].Entries {
+			e := &s.batches[b].Entries[i]
+			if !has(e) {
 				continue
 			}
-			common[i] = s.always(sp, common[i], sp.scope, sp.ways[e.Way], sp.people[i])
+			if sp == nil {
+				sp = s.space(t)
+			}
+			s.mutex.Lock()
+			common := s.common[b][i]
+			s.mutex.Unlock()
+			kept := s.always(sp, common, sp.seekings[b].scope, sp.seekings[b].ways[e.Way], sp.people[b][i])
+			s.mutex.Lock()
+			s.common[b][i] = both(s.common[b][i], kept)
+			s.mutex.Unlock()
 		}
 	}
-	return common
+}
+
+// both are the numbers in both lists; nil where either is.
+func both(a, b []int) []int {
+	if a == nil || b == nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(a), func(n int) bool { return !slices.Contains(b, n) })
 }
 
 // always keeps the traits that hold wherever conditions do; nil where the time ran out.
 func (s *sharing) always(sp *sharedSpace, traits []int, conditions ...logic.Lit) []int {
+	if traits == nil {
+		return nil
+	}
 	kept := append([]int{}, traits...)
 	for len(kept) > 0 {
 		var lacking []logic.Lit
@@ -128,27 +168,31 @@ func (s *sharing) always(sp *sharedSpace, traits []int, conditions ...logic.Lit)
 	return kept
 }
 
-// scopes are the spaces of the targets that the quest concerns, but for those in which all facts are the same.
+// scopes are the spaces of the targets that some batch concerns, but for those in which all facts are the same.
 func (s *sharing) scopes(targets []Target) (list []*sharedSpace) {
 	seen := map[string]bool{}
 	for _, t := range targets {
-		if !s.quest.Concerns(t.App, t.Action) {
-			continue
+		key := t.Action + "\x00" + s.w.TagsOf(t.App)
+		for b := range s.batches {
+			if s.batches[b].Quest.Concerns(t.App, t.Action) {
+				key += fmt.Sprint(" ", b)
+			}
 		}
-		if key := t.Action + "\x00" + s.w.TagsOf(t.App); !seen[key] {
+		if !seen[key] {
 			seen[key] = true
-			list = append(list, s.space(t, nil))
+			list = append(list, s.space(t))
 		}
 	}
 	return list
 }
 
-// fewest leaves out the traits that everything in the scope has, and those that follow from the rest, the
-// longest first; not ok where the time ran out.
-func (s *sharing) fewest(scopes []*sharedSpace, traits []int) (kept []int, ok bool) {
-	everywhere := slices.Clone(traits)
-	for _, sp := range scopes {
-		if everywhere = s.always(sp, everywhere, sp.scope); everywhere == nil {
+// fewest leaves out the traits that everything in the batch's scope has, and those that follow from the
+// rest, the longest first; not ok where the time ran out.
+func (s *sharing) fewest(spaces []*sharedSpace, batch int, traits []int) (kept []int, ok bool) {
+	spaces = slices.DeleteFunc(slices.Clone(spaces), func(sp *sharedSpace) bool { return sp.seekings[batch].quest == nil })
+	everywhere := append([]int{}, traits...)
+	for _, sp := range spaces {
+		if everywhere = s.always(sp, everywhere, sp.seekings[batch].scope); everywhere == nil {
 			return nil, false
 		}
 	}
@@ -156,8 +200,8 @@ func (s *sharing) fewest(scopes []*sharedSpace, traits []int) (kept []int, ok bo
 	for i := len(kept) - 1; i >= 0; i-- {
 		rest := slices.Delete(slices.Clone(kept), i, i+1)
 		follows := true
-		for _, sp := range scopes {
-			conditions := []logic.Lit{sp.scope, sp.traits[kept[i]].Not()}
+		for _, sp := range spaces {
+			conditions := []logic.Lit{sp.seekings[batch].scope, sp.traits[kept[i]].Not()}
 			for _, t := range rest {
 				conditions = append(conditions, sp.traits[t])
 			}
@@ -165,7 +209,9 @@ func (s *sharing) fewest(scopes []*sharedSpace, traits []int) (kept []int, ok bo
 			if a == logic.Undecided {
 				return nil, false
 			}
-			follows = follows && a == logic.Impossible
+			if follows = a == logic.Impossible; !follows {
+				break
+			}
 		}
 		if follows {
 			kept = rest
