@@ -202,7 +202,7 @@ func (p *prover) proof(x *rulebook.Promise, f *search.Found, ways []Way) *Proof 
 
 // ways are how each promise is broken, by what was found.
 func (p *prover) ways(found []search.Found, targets []search.Target) ([][]Way, error) {
-	batches, err := search.Gather(context.WithoutCancel(p.ctx), found)
+	batches, err := search.Gather(p.ctx, found)
 	if err != nil {
 		return nil, err
 	}

@@ -20,9 +20,10 @@ func large(people, kinds int, change string) fstest.MapFS {
 	r := rand.New(rand.NewPCG(11, 12))
 	var b strings.Builder
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
-	b.WriteString("rulebook large {\ntimezone \"Europe/Oslo\"\nfloor aal1 every session\nbreak-glass user key => security-key every time\ndevices \"fleet.jsonl\"\ngeo \"geo.csv\"\nhistory \"past.jsonl\"\n}\n")
+	b.WriteString("rulebook large {\ntimezone \"Europe/Oslo\"\nfloor aal1 every session\nbreak-glass user key => security-key every time\ndirectory \"people.csv\"\ndevices \"fleet.jsonl\"\ngeo \"geo.csv\"\nhistory \"past.jsonl\"\n}\n")
 	b.WriteString("user key { methods security-key }\nattribute user.leaked yes-no default no\nattribute user.end date\n")
-	var geo, fleet strings.Builder
+	var geo, fleet, directory strings.Builder
+	directory.WriteString("id,type,groups,methods,joined,risk,leaked,end\n")
 	for i := range 20 {
 		fmt.Fprintf(&b, "network n%d%s { 192.0.2.%d/28 2001:db8:%d::/48 198.51.100.%d-198.51.100.%d }\n", i, pick("", " trusted", " anonymous"), 16*(i%16), i, 10*i, 10*i+15)
 		fmt.Fprintf(&geo, "192.0.2.%d/29,%s\n2001:db8:%d::/49,%s\n", 8*i, pick("NO", "SE", "DK", "DE", ""), i, pick("NO", "SE", "FI"))
@@ -38,7 +39,7 @@ func large(people, kinds int, change string) fstest.MapFS {
 	b.WriteString("baseline office { check \"Managed\" device.managed check \"Disk\" device.encrypted check \"Report\" device.reported within 24h }\n")
 	b.WriteString("demand second { passkey or security-key or app-code }\ndemand strong { passkey or security-key and password }\n")
 	b.WriteString("risk model { add 100 when network.anonymous add 60 when travel.speed > 900 add 40 when surely reported.risk >= 70 add 30 when user.risk at least medium add 30 when surely new.country add 15 when surely odd.hour band calm to 29, guarded to 69, severe to 100 }\n")
-	methods := []string{"password", "password, app-code", "password, passkey", "passkey, security-key", "password, app-code, passkey", "certificate", "password, text-code"}
+	methods := []string{"password", "password;app-code", "password;passkey", "passkey;security-key", "password;app-code;passkey", "certificate", "password;text-code"}
 	for i := range people {
 		k := i % kinds
 		kr := rand.New(rand.NewPCG(uint64(k), 3))
@@ -52,9 +53,9 @@ func large(people, kinds int, change string) fstest.MapFS {
 				list = append(list, fmt.Sprintf("g%d", g))
 			}
 		}
-		fmt.Fprintf(&b, "user u%d { type %s groups %s methods %s joined 2026-%02d-%02d risk %s%s }\n", i, []string{"employee", "employee", "guest", "service"}[kr.IntN(4)], strings.Join(list, ", "),
+		fmt.Fprintf(&directory, "u%d,%s,%s,%s,2026-%02d-%02d,%s,%s\n", i, []string{"employee", "employee", "guest", "service"}[kr.IntN(4)], strings.Join(list, ";"),
 			methods[kr.IntN(len(methods))], 1+kr.IntN(12), 1+kr.IntN(28), []string{"none", "none", "low", "high"}[kr.IntN(4)],
-			[]string{"", " attr leaked yes", " attr end 2027-02-0" + fmt.Sprint(1+kr.IntN(9))}[kr.IntN(3)])
+			[]string{",", "yes,", ",2027-02-0" + fmt.Sprint(1+kr.IntN(9))}[kr.IntN(3)])
 	}
 	for i := range 100 {
 		fmt.Fprintf(&b, "app a%d { tags t%d, t%d }\n", i, i%10, 10+i%7)
@@ -94,7 +95,8 @@ func large(people, kinds int, change string) fstest.MapFS {
 			"never grant without password every 12h", "never step-up"}[i%9]
 		fmt.Fprintf(&b, "promise \"q%d\" { who %s to %s %s%s }\n", i, pick("everyone", "people", fmt.Sprintf("group g%d", r.IntN(40))), pick("everything", fmt.Sprintf("tag t%d", r.IntN(17))), pick("", "when "+conds()+" "), form)
 	}
-	return fstest.MapFS{"rulebook.warden": {Data: []byte(b.String())}, "geo.csv": {Data: []byte(geo.String())}, "fleet.jsonl": {Data: []byte(fleet.String())}, "past.jsonl": {Data: []byte("\n")}}
+	return fstest.MapFS{"rulebook.warden": {Data: []byte(b.String())}, "geo.csv": {Data: []byte(geo.String())}, "fleet.jsonl": {Data: []byte(fleet.String())}, "past.jsonl": {Data: []byte("\n")},
+		"people.csv": {Data: []byte(directory.String())}}
 }
 
 func openLarge(t testing.TB, files fstest.MapFS) *briskwarden.Rulebook {

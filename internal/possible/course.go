@@ -29,6 +29,11 @@ func always(t known.Truth) course { return course{first: t} }
 
 func alwaysOf(b bool) course { return course{first: known.Of(b)} }
 
+// known reports whether the answer is never unknown.
+func (c *course) known() bool {
+	return c.first != known.Unknown && !slices.ContainsFunc(c.turns, func(t turn) bool { return t.then == known.Unknown })
+}
+
 // key is the same for courses that are.
 func (c *course) key(b *strings.Builder) {
 	b.WriteByte(byte('1' + c.first))

@@ -365,6 +365,7 @@ func (sp *Space) bind(f *factor) {
 			}
 		}
 	}
+	plain := sp.plain(f)
 	for class := range f.axis.keys {
 		in := sp.inClass(f, class)
 		f.within = append(f.within, in)
@@ -373,13 +374,35 @@ func (sp *Space) bind(f *factor) {
 				sp.Imply(f.lits[g].Not(), in)
 				continue
 			}
-			for _, p := range f.order {
+			for i, p := range f.order {
 				is := sp.goes(p.at(class, cells[0]))
 				sp.bindEqual(p.is.Must, is.Must, in, f.lits[g])
-				sp.bindEqual(p.is.May, is.May, in, f.lits[g])
+				if !plain[i] {
+					sp.bindEqual(p.is.May, is.May, in, f.lits[g])
+				}
 			}
 		}
 	}
+}
+
+// plain tells which of what is asked is never unknown, so that one proposition says it all.
+func (sp *Space) plain(f *factor) []bool {
+	plain := make([]bool, len(f.order))
+	for i, p := range f.order {
+		plain[i] = true
+		for class := range f.axis.keys {
+			for _, cells := range f.groups {
+				if f.axis.allowed(class, cells[0]) {
+					c := p.at(class, cells[0])
+					plain[i] = plain[i] && c.known()
+				}
+			}
+		}
+		if plain[i] {
+			sp.bindEqual(p.is.May, p.is.Must)
+		}
+	}
+	return plain
 }
 
 // bindEqual has two propositions be the same where conditions hold.

@@ -22,7 +22,13 @@ type Entry struct {
 }
 
 // size is how many triples of a person, an app and an action it has.
-func (e *Entry) size() int { return len(e.People) * len(e.Apps) * len(e.Actions) }
+func (e *Entry) size() int {
+	people := 0
+	for _, k := range e.Kinds {
+		people += len(k.People)
+	}
+	return people * len(e.Apps) * len(e.Actions)
+}
 
 // triple is somebody, something signed on to and what for, of which something sought was found.
 type triple struct {
@@ -36,8 +42,9 @@ type gathering struct {
 	ctx     context.Context
 	quest   Quest
 	found   map[triple]bool
-	covered map[triple]int // by how many entries
-	kinds   []*possible.Kind
+	covered map[triple]int              // by how many entries
+	near    []*possible.Kind            // whom the entry at hand may have
+	at      map[Target][]*possible.Kind // of whom something was found there
 	apps    []string
 	actions []string
 }
@@ -45,15 +52,13 @@ type gathering struct {
 // Entries gathers what was found into entries that have together exactly the people, apps and actions of
 // which it was found, the widest first; none of them is superfluous.
 func (f *Found) Entries(ctx context.Context) ([]Entry, error) {
-	g := &gathering{ctx: ctx, quest: f.Quest, found: map[triple]bool{}, covered: map[triple]int{}}
-	seen := map[*possible.Kind]bool{}
+	g := &gathering{ctx: ctx, quest: f.Quest, found: map[triple]bool{}, at: map[Target][]*possible.Kind{}, covered: map[triple]int{}}
 	for i := range f.Hits {
 		h := &f.Hits[i]
 		for _, k := range h.Kinds {
-			g.found[g.triple(k, h.Target, h.Way)] = true
-			if !seen[k] {
-				seen[k] = true
-				g.kinds = append(g.kinds, k)
+			if t := g.triple(k, h.Target, h.Way); !g.found[t] {
+				g.found[t] = true
+				g.at[h.Target] = append(g.at[h.Target], k)
 			}
 		}
 		if !slices.Contains(g.apps, h.App) {
@@ -63,7 +68,6 @@ func (f *Found) Entries(ctx context.Context) ([]Entry, error) {
 			g.actions = append(g.actions, h.Action)
 		}
 	}
-	slices.SortFunc(g.kinds, func(a, b *possible.Kind) int { return cmp.Compare(a.People[0], b.People[0]) })
 	slices.Sort(g.apps)
 	slices.Sort(g.actions)
 	var entries []Entry
@@ -81,7 +85,15 @@ func (f *Found) Entries(ctx context.Context) ([]Entry, error) {
 			g.each(e, func(t triple) { g.covered[t]++ })
 		}
 	}
-	return g.needed(entries), nil
+	entries = g.needed(entries)
+	for i := range entries {
+		e := &entries[i]
+		for _, k := range e.Kinds {
+			e.People = append(e.People, k.People...)
+		}
+		slices.Sort(e.People)
+	}
+	return entries, nil
 }
 
 func (g *gathering) triple(k *possible.Kind, t Target, way int) triple {
@@ -91,9 +103,14 @@ func (g *gathering) triple(k *possible.Kind, t Target, way int) triple {
 	return triple{k, t, way}
 }
 
-// grow finds the widest entry about a hit: first the apps, then the people of all of them; or first the people.
+// grow finds a wide entry about a hit: first the apps, then the people of all of them; or first the people.
+// When the time is over, it is the hit alone.
 func (g *gathering) grow(h *Hit, k *possible.Kind) (*Entry, error) {
+	g.near = g.nearTo(h)
 	serves := func(k *possible.Kind, t Target) (bool, error) { return g.serves(h, k, t) }
+	if g.ctx.Err() != nil {
+		serves = func(_ *possible.Kind, t Target) (bool, error) { return t == h.Target, nil }
+	}
 	one := Entry{Kinds: []*possible.Kind{k}, Apps: []string{h.App}, Actions: []string{h.Action}, Way: h.Way}
 	var best *Entry
 	for _, order := range [][]func(*Entry, serving) error{{g.moreActions, g.moreApps, g.morePeople}, {g.morePeople, g.moreApps, g.moreActions}} {
@@ -103,25 +120,37 @@ func (g *gathering) grow(h *Hit, k *possible.Kind) (*Entry, error) {
 				return nil, err
 			}
 		}
-		for _, k := range e.Kinds {
-			e.People = append(e.People, k.People...)
-		}
-		slices.Sort(e.People)
 		if best == nil || e.size() > best.size() {
 			best = &e
 		}
 	}
+	slices.SortFunc(best.Kinds, func(a, b *possible.Kind) int { return cmp.Compare(a.People[0], b.People[0]) })
 	slices.Sort(best.Apps)
 	slices.Sort(best.Actions)
 	best.Witness = h.SignOn
-	best.Witness = put(&best.Witness, best.People[0], Target{best.Apps[0], best.Actions[0]})
+	best.Witness = put(&best.Witness, best.Kinds[0].People[0], Target{best.Apps[0], best.Actions[0]})
 	return best, nil
+}
+
+// mostNear is how many kinds of people are tried for an entry, beyond those for whom its witness was found.
+const mostNear = 128
+
+// nearTo are the kinds of people that an entry about a hit may have: all of whom something was found there,
+// or where they are too many, those whom the hit serves and that no entry has yet.
+func (g *gathering) nearTo(h *Hit) []*possible.Kind {
+	if near := g.at[h.Target]; len(near) <= mostNear {
+		return near
+	}
+	return slices.DeleteFunc(slices.Clone(h.Kinds), func(k *possible.Kind) bool { return g.covered[g.triple(k, h.Target, h.Way)] > 0 })
 }
 
 // serving tells whether the witness of a hit serves for others.
 type serving func(*possible.Kind, Target) (bool, error)
 
 func (g *gathering) serves(h *Hit, k *possible.Kind, t Target) (bool, error) {
+	if t == h.Target && slices.Contains(h.Kinds, k) {
+		return true, nil
+	}
 	if !g.found[g.triple(k, t, h.Way)] || h.SignOn.Consent != nil && t.Action != h.Action {
 		return false, nil
 	}
@@ -179,7 +208,7 @@ func (g *gathering) moreApps(e *Entry, serves serving) error {
 
 func (g *gathering) morePeople(e *Entry, serves serving) error {
 	kinds := slices.Clone(e.Kinds)
-	for _, k := range g.kinds {
+	for _, k := range g.near {
 		if k == e.Kinds[0] {
 			continue
 		}
@@ -221,7 +250,7 @@ func (g *gathering) each(e *Entry, f func(triple)) {
 // needed leaves out the entries that others make superfluous, the smallest first, and gives the widest first.
 func (g *gathering) needed(entries []Entry) []Entry {
 	slices.SortStableFunc(entries, func(a, b Entry) int {
-		return cmp.Or(cmp.Compare(b.size(), a.size()), cmp.Compare(a.Way, b.Way), cmp.Compare(a.People[0], b.People[0]), slices.Compare(a.Apps, b.Apps))
+		return cmp.Or(cmp.Compare(b.size(), a.size()), cmp.Compare(a.Way, b.Way), cmp.Compare(a.Kinds[0].People[0], b.Kinds[0].People[0]), slices.Compare(a.Apps, b.Apps))
 	})
 	var kept []Entry
 	for i := len(entries) - 1; i >= 0; i-- {
