@@ -4,6 +4,7 @@ package prove
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/junit"
@@ -29,6 +30,10 @@ func (b *By) Text() string {
 	switch {
 	case b.Case == "" && b.Policy == "unmatched":
 		return "no policy: unmatched"
+	case b.Case == "" && slices.Contains([]string{"unknown-user", "disabled-user", "unknown-app"}, b.Policy):
+		return map[string]string{"unknown-user": "the user is not known", "disabled-user": "the user is disabled", "unknown-app": "the app or action is not known"}[b.Policy]
+	case b.Case == "" && b.Policy == "break-glass":
+		return "the demand of the emergency accounts"
 	case b.Case == "":
 		return "the " + b.Policy
 	}

@@ -63,6 +63,9 @@ func (p *prover) by(so *signon.SignOn, outcome signon.Outcome) ([]By, error) {
 	switch {
 	case t.Ground == signon.GroundBreakGlass:
 		list = append(list, By{Policy: "break-glass"})
+	case t.Ground.Identity():
+		list = append(list, By{Policy: map[signon.Ground]string{signon.GroundUnknownUser: "unknown-user", signon.GroundDisabledUser: "disabled-user",
+			signon.GroundUnknownTarget: "unknown-app"}[t.Ground]})
 	case t.Outcome != outcome:
 	case t.Ground == signon.GroundFloor:
 		list = append(list, By{Policy: "floor"})

@@ -13,63 +13,105 @@ import (
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/prove"
 	"briskwarden.example/briskwarden/replay"
 	"briskwarden.example/briskwarden/report"
 	"briskwarden.example/briskwarden/signon"
 )
 
+type compareFlags struct {
+	replayFlags
+	span     spanFlags
+	scope    prove.Scope
+	logs     []string
+	exitCode bool
+}
+
 func (s *session) compareCommand() *cobra.Command {
-	var logs []string
-	var f replayFlags
+	var f compareFlags
 	c := &cobra.Command{
-		Use:   "compare OLD NEW --log LOG",
-		Short: "Take a log through two rulebooks, and tell what the new one decides differently",
-		RunE: func(_ *cobra.Command, args []string) error {
-			switch {
-			case len(args) != 2:
-				return usage("name two rulebooks' folders: brisk compare OLD NEW --log LOG")
-			case len(logs) == 0:
-				return usage("name a log to compare them by: --log LOG")
+		Use:   "compare OLD NEW [--log LOG]",
+		Short: "Tell what a new rulebook decides differently: for every possible sign-on, or of a log",
+		Long: "compare takes every possible sign-on through two rulebooks, and tells every way in which some come out\n" +
+			"differently, each with a sign-on to show for it; or that none does. With --log it takes the sign-ons of a log.",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) != 2 {
+				return usage("name two rulebooks' folders: brisk compare OLD NEW [--log LOG]")
 			}
-			return s.compare(args[0], args[1], logs, f)
+			for _, name := range []string{"from", "until", "within", "as-enforced", "who", "to"} {
+				if len(f.logs) > 0 && c.Flags().Changed(name) {
+					return usage("--%s is about every possible sign-on, and --log about those of a log: leave one of them out", name)
+				}
+			}
+			for _, name := range []string{"out", "report", "charts"} {
+				if len(f.logs) == 0 && c.Flags().Changed(name) {
+					return usage("--%s is about the sign-ons of a log: name one with --log", name)
+				}
+			}
+			return s.compare(args[0], args[1], f)
 		},
 	}
-	c.Flags().StringArrayVar(&logs, "log", nil, "a sign-on log; may be given several times, and \"-\" is standard input")
-	c.Flags().StringVar(&f.out, "out", "", "write what changes to a file as JSON Lines, packed if it ends in .gz or .zst")
+	c.Flags().StringArrayVar(&f.logs, "log", nil, "a sign-on log to compare them by; may be given several times, and \"-\" is standard input")
+	c.Flags().StringVar(&f.out, "out", "", "with --log: write what changes to a file as JSON Lines, packed if it ends in .gz or .zst")
+	c.Flags().StringVar(&f.scope.Who, "who", "", "only these people, such as \"group admins, type service\"")
+	c.Flags().StringVar(&f.scope.To, "to", "", "only these apps, such as \"tag money except app ledger\"")
+	c.Flags().BoolVar(&f.exitCode, "exit-code", false, "exit with 1 where something differs")
+	f.span.add(c.Flags())
 	f.report.add(c.Flags())
 	return c
 }
 
-func (s *session) compare(before, after string, logs []string, f replayFlags) error {
+func (s *session) compare(before, after string, f compareFlags) error {
 	var rules [2]*briskwarden.Rulebook
+	var now time.Time
 	for i, dir := range []string{before, after} {
 		var err error
-		if rules[i], err = s.rulesIn(dir); errors.Is(err, errUnsound) {
+		if rules[i], err = s.rulesIn(dir, briskwarden.WithClock(func() time.Time { return now })); errors.Is(err, errUnsound) {
 			err = usage("%s: %w", dir, errUnsound)
 		}
 		if err != nil {
 			return err
 		}
 	}
+	var err error
+	if now, err = s.clock(rules[1]); err != nil {
+		return err
+	}
+	differs := false
+	if len(f.logs) > 0 {
+		differs, err = s.compareLogs(rules, f)
+	} else {
+		differs, err = s.compareAll(rules, f)
+	}
+	if err == nil && differs && f.exitCode {
+		err = &exit{status: exitFindings}
+	}
+	return err
+}
+
+// compareLogs takes logs through both rulebooks.
+func (s *session) compareLogs(rules [2]*briskwarden.Rulebook, f compareFlags) (differs bool, err error) {
 	var c *replay.Comparison
-	err := f.run(func() error {
-		return s.withLogs(logs, func(logs []replay.Log, progress func(int)) (err error) {
+	err = f.run(func() error {
+		return s.withLogs(f.logs, func(logs []replay.Log, progress func(int)) (err error) {
 			f.options.Progress = progress
 			c, err = replay.Compare(s.ctx, rules[0], rules[1], logs, f.options)
 			return err
 		})
 	})
 	if err != nil {
-		return err
+		return false, err
 	}
 	if err := s.writeReport(f.report, func() *report.Page { return report.Compare(rules[0], rules[1], c) }); err != nil {
-		return err
+		return false, err
 	}
+	_, _, changed := c.From.Changes()
+	_, _, requests := c.Consents.From.Changes()
 	if s.json {
-		return s.writeJSON(c)
+		return changed+requests > 0, s.writeJSON(c)
 	}
 	s.comparison(c, rules[1].Zone())
-	return nil
+	return changed+requests > 0, nil
 }
 
 // mostGroups is how many ways in which sign-ons change are shown.

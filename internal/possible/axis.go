@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/signon"
@@ -110,7 +111,9 @@ func (w *World) field(l *leaf, parent string) *axis {
 	a.add(true, func(*signon.SignOn) {})
 	state := statement(l.Fact, l.attribute())
 	for _, v := range w.values(l.Fact) {
-		a.add(false, func(so *signon.SignOn) { state(so, v) })
+		if put := func(so *signon.SignOn) { state(so, v) }; w.accepted(put) {
+			a.add(false, put)
+		}
 	}
 	a.ofConsent = l.Fact.Slot >= fact.PublisherVerified && l.Fact.Slot <= fact.ConsentOwner
 	if parent != "" {
@@ -124,6 +127,15 @@ func (w *World) field(l *leaf, parent string) *axis {
 		}
 	}
 	return a
+}
+
+// accepted reports whether no side refuses a value.
+func (w *World) accepted(put func(*signon.SignOn)) bool {
+	return !slices.ContainsFunc(w.sides, func(s *side) bool {
+		so := signon.SignOn{Time: w.From, Device: &signon.Device{}}
+		put(&so)
+		return w.probe(s, &so, func(condition.Facts) {}) != nil
+	})
 }
 
 func (a *axis) add(nothing bool, put func(*signon.SignOn)) {

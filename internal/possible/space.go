@@ -98,6 +98,7 @@ func (sp *Space) three() logic.Three {
 // prop asks something of the cells of an axis; what has the same key is asked once.
 func (sp *Space) prop(a *axis, key string, at func(class, cell int) course) logic.Three {
 	f := sp.factor(a)
+	key = sp.w.canonical(a, key, at)
 	p := f.props[key]
 	if p == nil {
 		p = &prop{sp.three(), at}
@@ -105,6 +106,37 @@ func (sp *Space) prop(a *axis, key string, at func(class, cell int) course) logi
 		f.order = append(f.order, p)
 	}
 	return p.is
+}
+
+// canonical is the key under which something is asked of an axis: that of whatever was asked first and has
+// the same answers. So what two rulebooks ask alike is one proposition.
+func (w *World) canonical(a *axis, key string, at func(class, cell int) course) string {
+	key = a.name + "\x00" + key
+	w.naming.Lock()
+	first, known := w.canon[key]
+	w.naming.Unlock()
+	if known {
+		return first
+	}
+	var b strings.Builder
+	b.WriteString(a.name + "\x00")
+	for class := range a.keys {
+		for cell := range a.cells {
+			if a.allowed(class, cell) {
+				c := at(class, cell)
+				c.key(&b)
+			}
+		}
+	}
+	w.naming.Lock()
+	defer w.naming.Unlock()
+	first, known = w.firsts[b.String()]
+	if !known {
+		first = key
+		w.firsts[b.String()] = key
+	}
+	w.canon[key] = first
+	return first
 }
 
 // OfKind asks something of the person: true or false, by kind.
@@ -236,7 +268,8 @@ func (sp *Space) Meets(number, id int) logic.Three {
 }
 
 func (sp *Space) scheduled(l *leaf) logic.Three {
-	if i := slices.IndexFunc(sp.schedules, func(x *scheduled) bool { return x.leaf == l }); i >= 0 {
+	states := sp.w.statesOf(l)
+	if i := slices.IndexFunc(sp.schedules, func(x *scheduled) bool { return x.leaf == l || slices.Equal(states, sp.w.statesOf(x.leaf)) }); i >= 0 {
 		return sp.schedules[i].is
 	}
 	x := &scheduled{l, sp.three()}

@@ -19,15 +19,20 @@ type World struct {
 	From, Until time.Time // the sign-ons are from the one on, and before the other
 	Kinds       []*Kind   // of people whom nothing tells apart
 
-	ctx      context.Context
-	sides    []*side
-	axes     []*axis // in the order in which they are stated
-	byName   map[string]*axis
-	scopes   []scopeKind
-	turns    []time.Time // of the schedules, From first
-	geo      bool        // some side has a source that tells where addresses are
-	owned    bool        // somebody asks whose a device is
-	once     sync.Mutex  // for what is worked out when it is first asked
+	ctx    context.Context
+	sides  []*side
+	axes   []*axis // in the order in which they are stated
+	byName map[string]*axis
+	scopes []scopeKind
+	turns  []time.Time // of the schedules, From first
+	geo    bool        // some side has a source that tells where addresses are
+	owned  bool        // somebody asks whose a device is
+	once   sync.Mutex  // for what is worked out when it is first asked
+
+	naming sync.Mutex
+	canon  map[string]string // by what was asked of an axis: what was asked first with the same answers
+	firsts map[string]string // by the answers: what was asked first
+
 	failed   error
 	selected []*rulebook.Who // by questions, beside those of the rulebooks
 }
@@ -61,7 +66,7 @@ type Asked struct {
 // New prepares what is possible from one instant on, before another. The questions are those of each
 // side beyond what its rulebook asks.
 func New(ctx context.Context, engines []*engine.Engine, from, until time.Time, questions [][]Asked) (*World, error) {
-	w := &World{From: from, Until: until, ctx: ctx, byName: map[string]*axis{}}
+	w := &World{From: from, Until: until, ctx: ctx, byName: map[string]*axis{}, canon: map[string]string{}, firsts: map[string]string{}}
 	for i, e := range engines {
 		if !e.Listed() {
 			return nil, fmt.Errorf("people, places or devices come from a program: they cannot be gone through")

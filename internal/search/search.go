@@ -163,6 +163,9 @@ type seeker struct {
 func (s *seeker) seek() error {
 	if s.quest.EachWay() {
 		for way, l := range s.ways {
+			if l == logic.No {
+				continue
+			}
 			if err := s.ofWay(l, way); err != nil || s.hard != nil {
 				return err
 			}
