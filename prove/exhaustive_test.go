@@ -186,13 +186,29 @@ type small struct {
 	timed   bool
 	located bool
 	history bool
+	devices bool
 	text    strings.Builder
+	all     string // of one rulebook, or two
 }
 
 func (s *small) pick(list ...string) string { return list[s.r.IntN(len(list))] }
 
-// newSmall makes a rulebook.
+// newSmall makes a rulebook, and all that can be stated of sign-ons to it.
 func newSmall(seed uint64) *small {
+	s := begun(seed, 0)
+	s.complete(string(s.files["rulebook.warden"].Data))
+	return s
+}
+
+// complete adds the choices that hang on what the rulebook asks for, or two of them together.
+func (s *small) complete(text string) {
+	s.all = text
+	s.sound(s.devices || slices.ContainsFunc(s.fresh, func(f string) bool { return f == " every 12h" }) || s.history)
+	s.prove()
+}
+
+// begun makes a rulebook. The variants of one seed differ in their last policy and what stands behind it.
+func begun(seed, variant uint64) *small {
 	s := &small{r: rand.New(rand.NewPCG(seed, 7)), files: fstest.MapFS{}}
 	all := topics(s.r)
 	var settings []string
@@ -219,7 +235,7 @@ func newSmall(seed uint64) *small {
 		add(all[i], names[i])
 	}
 	s.timed = taken["times"] || taken["people"] || taken["leave"] || s.r.IntN(3) == 0 || taken["devices"]
-	s.located, s.history = taken["located"], taken["before"]
+	s.located, s.history, s.devices = taken["located"], taken["before"], taken["devices"]
 	for _, t := range all {
 		for line := range strings.Lines(t.declares) {
 			if !strings.Contains(s.text.String(), line) {
@@ -245,7 +261,11 @@ func newSmall(seed uint64) *small {
 	if s.r.IntN(4) == 0 {
 		s.risk()
 	}
-	for i := range 1 + s.r.IntN(3) {
+	policies := 1 + s.r.IntN(3)
+	for i := range policies {
+		if i == policies-1 && variant > 0 {
+			s.r = rand.New(rand.NewPCG(seed, variant+100))
+		}
 		s.policy(i)
 	}
 	if s.r.IntN(3) == 0 {
@@ -258,8 +278,6 @@ func newSmall(seed uint64) *small {
 		s.text.WriteString("baseline sound { check \"Encrypted\" device.encrypted check \"Not broken\" not device.jailbroken }\n")
 	}
 	s.files["rulebook.warden"] = &fstest.MapFile{Data: []byte(head + s.text.String())}
-	s.sound(taken["devices"] || slices.ContainsFunc(s.fresh, func(f string) bool { return f == " every 12h" }) || s.history)
-	s.prove()
 	return s
 }
 
@@ -374,7 +392,7 @@ func (s *small) promise(i int) {
 
 // sound adds what the one baseline asks, where a demand does and no condition.
 func (s *small) sound(device bool) {
-	text := string(s.files["rulebook.warden"].Data)
+	text := s.all
 	if !strings.Contains(text, "baseline sound") || slices.Contains(s.asks, "device meets sound") {
 		return
 	}
@@ -393,7 +411,7 @@ func (s *small) prove() {
 			so.Evidence = append(so.Evidence, e)
 		}
 	}
-	text := string(s.files["rulebook.warden"].Data)
+	text := s.all
 	methods := []string{"change-password"}
 	if !strings.Contains(text, "change-password") && !strings.Contains(text, "locked out") {
 		methods = nil
@@ -406,7 +424,7 @@ func (s *small) prove() {
 			methods = append(methods, "face")
 		}
 	}
-	if !strings.Contains(text, "floor") && !slices.Contains(s.fresh, "") {
+	if strings.Count(text, "floor") < strings.Count(text, "rulebook small") && !slices.Contains(s.fresh, "") {
 		s.fresh = append(s.fresh, "")
 	}
 	for _, m := range methods {
@@ -451,7 +469,7 @@ func session(started time.Duration) statement {
 // when are the instants at which sign-ons are made, which are few where nothing asks for time.
 func (s *small) at() []time.Time {
 	at := instants
-	text := string(s.files["rulebook.warden"].Data)
+	text := s.all
 	if !s.timed && !slices.ContainsFunc([]string{"stage", "until", "grace"}, func(word string) bool { return strings.Contains(text, word) }) {
 		at = instants[:1]
 	}

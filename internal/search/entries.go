@@ -44,7 +44,7 @@ type gathering struct {
 	found   map[triple]bool
 	covered map[triple]int              // by how many entries
 	near    []*possible.Kind            // whom the entry at hand may have
-	at      map[Target][]*possible.Kind // of whom something was found there
+	at      map[triple][]*possible.Kind // of whom something was found there, by target and way
 	apps    []string
 	actions []string
 }
@@ -52,13 +52,14 @@ type gathering struct {
 // Entries gathers what was found into entries that have together exactly the people, apps and actions of
 // which it was found, the widest first; none of them is superfluous.
 func (f *Found) Entries(ctx context.Context) ([]Entry, error) {
-	g := &gathering{ctx: ctx, quest: f.Quest, found: map[triple]bool{}, at: map[Target][]*possible.Kind{}, covered: map[triple]int{}}
+	g := &gathering{ctx: ctx, quest: f.Quest, found: map[triple]bool{}, at: map[triple][]*possible.Kind{}, covered: map[triple]int{}}
 	for i := range f.Hits {
 		h := &f.Hits[i]
 		for _, k := range h.Kinds {
 			if t := g.triple(k, h.Target, h.Way); !g.found[t] {
 				g.found[t] = true
-				g.at[h.Target] = append(g.at[h.Target], k)
+				there := g.triple(nil, h.Target, h.Way)
+				g.at[there] = append(g.at[there], k)
 			}
 		}
 		if !slices.Contains(g.apps, h.App) {
@@ -138,7 +139,7 @@ const mostNear = 128
 // nearTo are the kinds of people that an entry about a hit may have: all of whom something was found there,
 // or where they are too many, those whom the hit serves and that no entry has yet.
 func (g *gathering) nearTo(h *Hit) []*possible.Kind {
-	if near := g.at[h.Target]; len(near) <= mostNear {
+	if near := g.at[g.triple(nil, h.Target, h.Way)]; len(near) <= mostNear {
 		return near
 	}
 	return slices.DeleteFunc(slices.Clone(h.Kinds), func(k *possible.Kind) bool { return g.covered[g.triple(k, h.Target, h.Way)] > 0 })

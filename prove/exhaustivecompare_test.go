@@ -1,0 +1,84 @@
+package prove
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// goes is how some sign-on of somebody comes out, before and now.
+type goes struct {
+	user, app, action string
+	from, to          signon.Outcome
+}
+
+// TestComparisonsAgreeWithAllSignOns decides all sign-ons of small rulebooks by two variants of each.
+func TestComparisonsAgreeWithAllSignOns(t *testing.T) {
+	const shards = 4
+	for shard := range uint64(shards) {
+		t.Run(fmt.Sprint(shard), func(t *testing.T) {
+			t.Parallel()
+			different, compared := 0, 0
+			for seed := shard; compared < *rulebooks/shards; seed += shards {
+				a, b := begun(seed, 0), begun(seed, 1)
+				text := string(a.files["rulebook.warden"].Data) + string(b.files["rulebook.warden"].Data)
+				if a.complete(text); a.few() {
+					different += agreeBoth(t, a, b, fmt.Sprintf("seed %d\n%s", seed, text))
+					compared++
+				}
+			}
+			require.Greater(t, different, compared/3)
+		})
+	}
+}
+
+func agreeBoth(t *testing.T, a, b *small, message string) (different int) {
+	var rules [2]*briskwarden.Rulebook
+	for i, s := range []*small{a, b} {
+		var err error
+		rules[i], err = briskwarden.OpenFS(s.files, briskwarden.WithClock(func() time.Time { return start }))
+		require.NoError(t, err, message)
+	}
+	want := map[goes]bool{}
+	action := a.pick("sign-on", "sign-on", "enrol-method")
+	a.each([]string{"ada", "ben", "cil", "key"}, []string{"ledger", "roster"}, func(so *signon.SignOn) {
+		so.Action = action
+		var out [2]signon.Outcome
+		for i := range rules {
+			v, err := bridge.Engine(rules[i]).Judge(context.Background(), so, &engine.Question{})
+			require.NoError(t, err)
+			out[i] = v.Outcome
+		}
+		if out[0] != out[1] {
+			want[goes{so.User, so.App, action, out[0], out[1]}] = true
+		}
+	})
+	c, err := Compare(context.Background(), rules[0], rules[1], Span{Until: start.AddDate(0, 0, 4)}, Scope{})
+	require.NoError(t, err, message)
+	got := map[goes]bool{}
+	for _, d := range c.Differences {
+		for _, user := range d.People {
+			for _, app := range d.Apps {
+				for _, x := range d.Actions {
+					if x == action {
+						got[goes{user, app, x, d.From, d.To}] = true
+					}
+				}
+			}
+		}
+	}
+	require.Equal(t, want, got, message)
+	require.Equal(t, len(c.Differences) == 0, c.Same, message)
+	if len(want) > 0 {
+		return 1
+	}
+	return 0
+}
