@@ -32,8 +32,9 @@ type acceptance struct {
 
 const marker = "# brisk:"
 
-// accept takes the findings out that a comment accepts, and finds comments that accept nothing.
-func (c *checker) accept() (taken []accepted) {
+// accept takes the findings out that a comment accepts, and finds comments that accept nothing: those about
+// every possible sign-on only where that was gone through.
+func (c *checker) accept(exactly bool) (taken []accepted) {
 	comments := c.acceptances()
 	var left diag.List
 	for _, d := range c.list {
@@ -47,7 +48,7 @@ func (c *checker) accept() (taken []accepted) {
 	c.list = left
 	for _, list := range comments {
 		for _, a := range list {
-			if !a.used {
+			if !a.used && (exactly || !slices.Contains(exactCodes, a.code)) {
 				c.warn(AcceptsNothing, a.at, "take the comment out", "nothing is found here that it could accept: %s", a.code)
 			}
 		}

@@ -3,27 +3,35 @@ package findings
 // The order of the checks, and those of policies, groups, waivers and expectations.
 
 import (
+	"context"
 	"fmt"
 	"time"
 	"unicode/utf8"
 
 	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language/ast"
 )
 
 // check returns all warnings about a rulebook without errors, those of its resolution
 // included, as of the instant now; accepted are those that a comment in it accepts.
-func check(rb *rulebook.Rulebook, now time.Time) (list diag.List, accepted []accepted) {
+// Undecided says what was not worked out in time.
+func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
 	}
-	accepted = c.accept()
+	if o.Exact {
+		if undecided, err = c.exactly(ctx, compiled(), o.Span); err != nil {
+			return nil, nil, "", err
+		}
+	}
+	accepted = c.accept(o.Exact && undecided == "")
 	c.list.Sort()
-	return c.list, accepted
+	return c.list, accepted, undecided, nil
 }
 
 type checker struct {

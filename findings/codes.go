@@ -37,14 +37,21 @@ const (
 	OverlappingNetworks = "overlapping-networks"
 	UnknownOwner        = "unknown-owner"
 	ImpossibleScope     = "impossible-scope"
-	Unproved            = "unproved"
+
+	// Those of [Options.Exact].
+	CaseNeverTaken      = "case-never-taken"
+	PolicyWithoutEffect = "policy-without-effect"
+	WaiverWithoutEffect = "waiver-without-effect"
+	LockedOut           = "locked-out"
+	AppLocked           = "app-locked"
 )
 
 // Codes are all codes of warnings, those of loading a rulebook included.
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, Unproved}
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope,
+		CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutEffect, LockedOut, AppLocked}
 	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
 	}
@@ -73,7 +80,11 @@ var about = map[diag.Code]string{
 	WaiverOver:          "The waiver's last day is past.",
 	WaiverEnding:        "The waiver's last day comes within 30 days.",
 	Unused:              "A network, schedule, baseline, set of countries, demand, attribute or risk model that nothing asks about.",
-	Unproved:            "A promise, which nothing proves yet.",
+	CaseNeverTaken:      "No possible sign-on takes the case, or leaves it open.",
+	PolicyWithoutEffect: "Without the policy, no possible sign-on would come out otherwise.",
+	WaiverWithoutEffect: "Without the waiver, no possible sign-on would come out otherwise.",
+	LockedOut:           "Somebody is blocked from every app, with whatever they are enrolled in.",
+	AppLocked:           "Nobody ever gets into the app with what they are enrolled in.",
 	NearGroup:           "A group that only user blocks name, called nearly as one that something else names.",
 	WordOfNothing:       "A condition compares with a word that nothing in the inventory, the directory or the log has.",
 	OverlappingNetworks: "Addresses of a trusted network lie in one that is not.",

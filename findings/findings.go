@@ -8,12 +8,14 @@ package findings
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"time"
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/diag"
+	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -21,7 +23,9 @@ import (
 
 // Options say how a rulebook is looked at.
 type Options struct {
-	At string // the instant as of which, as the language writes it, in the rulebook's time zone; empty is now
+	At    string // the instant as of which, as the language writes it, in the rulebook's time zone; empty is now
+	Exact bool   // go through every possible sign-on too
+	Span  Span   // that Exact goes through
 }
 
 // Report is what was found about a rulebook. Its JSON is that of "brisk check --json".
@@ -33,6 +37,8 @@ type Report struct {
 	Loaded   []Loaded  `json:"loaded"`   // the files that it points to
 	Findings []Finding `json:"findings"` // by place
 	Accepted []Finding `json:"accepted"` // warnings that a comment accepts, by place
+
+	Undecided string `json:"undecided,omitzero"` // what of every possible sign-on was not worked out in time
 
 	// Read tells what was read of the rulebook itself: "7 rulebook files", "12 policies" and so on.
 	// It is not part of the JSON, and empty where there are errors.
@@ -61,32 +67,36 @@ type Tally struct {
 // Read reads the rulebook in a file system, and finds what is wrong with it and what is hardly
 // meant; the latter only where nothing is wrong. The error says that the options cannot be.
 func Read(ctx context.Context, fsys fs.FS, o Options) (*Report, error) {
-	return of(ctx, rulebook.Load(fsys, rulebook.Options{}), time.Now, o)
+	rb := rulebook.Load(fsys, rulebook.Options{})
+	return of(ctx, rb, func() *engine.Engine { return engine.New(rb, engine.Sources{}) }, time.Now, o)
 }
 
 // Of finds what is hardly meant about a rulebook that is open, by its clock.
 func Of(ctx context.Context, rules *briskwarden.Rulebook, o Options) (*Report, error) {
 	e := bridge.Engine(rules)
-	return of(ctx, e.Rulebook(), e.Now, o)
+	return of(ctx, e.Rulebook(), func() *engine.Engine { return e }, e.Now, o)
 }
 
-func of(ctx context.Context, rb *rulebook.Rulebook, clock func() time.Time, o Options) (*Report, error) {
-	list, taken := rb.Diagnostics, []accepted(nil)
+func of(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, clock func() time.Time, o Options) (*Report, error) {
+	list, taken, undecided := rb.Diagnostics, []accepted(nil), ""
 	if list.Count(diag.Error) == 0 {
 		now := clock()
 		if o.At != "" {
 			var err error
 			if now, err = schedule.ParseInstant(o.At, rb.Zone); err != nil {
-				return nil, err
+				return nil, fmt.Errorf("--at: %w", err)
 			}
 		}
-		list, taken = check(rb, now)
+		var err error
+		if list, taken, undecided, err = check(ctx, rb, compiled, now, o); err != nil {
+			return nil, err
+		}
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
 	r := &Report{Rulebook: rb.Name, Digest: rb.Digest, Errors: list.Count(diag.Error), Warnings: list.Count(diag.Warning),
-		Loaded: []Loaded{}, Findings: []Finding{}, Accepted: []Finding{}}
+		Loaded: []Loaded{}, Findings: []Finding{}, Accepted: []Finding{}, Undecided: undecided}
 	if r.Errors == 0 {
 		r.Read = readOf(rb)
 	}

@@ -40,7 +40,7 @@ func (u uses) declaration(d ast.Decl) {
 }
 
 // unused finds networks, schedules, baselines, sets of countries, demands, attributes and a risk
-// model that nothing asks about, and promises.
+// model that nothing asks about.
 func (c *checker) unused() {
 	asked := uses{}
 	for d := range c.rb.Declarations() {
@@ -62,9 +62,6 @@ func (c *checker) unused() {
 			if asked[[2]string{"fact", "risk"}] || asked[[2]string{"fact", "risk.band"}] {
 				continue
 			}
-		case *ast.Promise:
-			c.warn(Unproved, head.Name, "write what must hold as an expectation too: expect \"…\" { … }", "the promise %q stands for itself: nothing proves it yet", head.Name.Text)
-			continue
 		default:
 			continue
 		}

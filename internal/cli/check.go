@@ -21,6 +21,7 @@ import (
 
 func (s *session) checkCommand() *cobra.Command {
 	var sarif string
+	var exact exactFlags
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Read everything, and report errors and warnings with their places",
@@ -30,8 +31,17 @@ func (s *session) checkCommand() *cobra.Command {
 			}
 			return noArgs(c, args)
 		},
-		RunE: func(*cobra.Command, []string) error { return s.check(sarif) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			for _, name := range []string{"from", "until", "within"} {
+				if !exact.exact && c.Flags().Changed(name) {
+					return usage("--%s is about every possible sign-on: say --exact too", name)
+				}
+			}
+			return s.check(sarif, exact)
+		},
 	}
+	c.Flags().BoolVar(&exact.exact, "exact", false, "go through every possible sign-on too, for what never comes and who never gets in")
+	exact.spanFlags.add(c.Flags())
 	c.Flags().StringVar(&sarif, "sarif", "", "write the findings to a file in SARIF 2.1.0 too")
 	return c
 }
@@ -49,15 +59,25 @@ func noArgs(c *cobra.Command, args []string) error {
 	return nil
 }
 
-func (s *session) check(sarif string) error {
+// exactFlags say whether every possible sign-on is gone through, and which.
+type exactFlags struct {
+	spanFlags
+	exact bool
+}
+
+func (s *session) check(sarif string, exact exactFlags) error {
 	dir, err := s.root()
 	if err != nil {
 		return err
 	}
 	defer dir.Close()
-	r, err := findings.Read(s.ctx, dir.FS(), findings.Options{At: s.at})
+	within, err := exact.limit()
 	if err != nil {
-		return usage("--at: %w", err)
+		return err
+	}
+	r, err := findings.Read(s.ctx, dir.FS(), findings.Options{At: s.at, Exact: exact.exact, Span: findings.Span{From: exact.from, Until: exact.until, Within: within}})
+	if err != nil {
+		return usage("%w", err)
 	}
 	if s.json {
 		err = s.writeJSON(r)
@@ -68,8 +88,12 @@ func (s *session) check(sarif string) error {
 	if err == nil && sarif != "" {
 		err = writeSARIF(sarif, r)
 	}
-	if err == nil && r.Errors > 0 {
+	switch {
+	case err != nil:
+	case r.Errors > 0:
 		err = &exit{status: exitFindings}
+	case r.Undecided != "":
+		err = &exit{status: exitUsage}
 	}
 	return err
 }
@@ -106,6 +130,9 @@ func (s *session) checkSummary(r *findings.Report) {
 		verdict += screen.Styledf(", %d accepted", len(r.Accepted))
 	}
 	s.out.Printf("%s: %s.\n", s.paint.Bold(r.Rulebook), verdict)
+	if r.Undecided != "" {
+		s.out.Printf("%s\n", screen.Wrapped(s.paint.Amber("Not every possible sign-on was gone through in time")+screen.Styledf(": %s; allow more with --within", r.Undecided), 2))
+	}
 	for _, a := range r.Accepted {
 		s.out.Printf("  %s\n", s.paint.Faint(screen.Wrapped(fmt.Sprintf("accepted %s:%d %s, because %s", a.File, a.Line, a.Code, a.Because), 4)))
 	}

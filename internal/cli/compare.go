@@ -57,6 +57,7 @@ func (s *session) compareCommand() *cobra.Command {
 	c.Flags().StringVar(&f.scope.To, "to", "", "only these apps, such as \"tag money except app ledger\"")
 	c.Flags().BoolVar(&f.exitCode, "exit-code", false, "exit with 1 where something differs")
 	f.span.add(c.Flags())
+	f.span.addEnforced(c.Flags())
 	f.report.add(c.Flags())
 	return c
 }

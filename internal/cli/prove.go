@@ -32,6 +32,9 @@ func (f *spanFlags) add(flags *pflag.FlagSet) {
 	flags.StringVar(&f.from, "from", "", "the first instant or date that counts (default: now, or --at)")
 	flags.StringVar(&f.until, "until", "", "the first instant or date that no longer counts (default: 366 days later)")
 	flags.StringVar(&f.within, "within", "2m", "how long it may take, such as 30s or 2m; what is not decided by then says so")
+}
+
+func (f *spanFlags) addEnforced(flags *pflag.FlagSet) {
 	flags.BoolVar(&f.asEnforced, "as-enforced", false, "count policies on watch as if they were enforced")
 }
 
@@ -52,17 +55,24 @@ func (f *spanFlags) span(rules *briskwarden.Rulebook) (span prove.Span, within t
 			return span, 0, usage("%s: %w", x.flag, err)
 		}
 	}
-	if within, err = time.ParseDuration(f.within); err != nil {
+	within, err = f.limit()
+	return span, within, err
+}
+
+// limit is how long it may take.
+func (f *spanFlags) limit() (time.Duration, error) {
+	within, err := time.ParseDuration(f.within)
+	if err != nil {
 		d, wrong := parser.ParseDuration(f.within)
 		if wrong != nil {
-			return span, 0, usage("--within: %q is no duration: write 30s or 2m", f.within)
+			return 0, usage("--within: %q is no duration: write 30s or 2m", f.within)
 		}
 		within = time.Duration(d.Count) * map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}[d.Unit]
 	}
 	if within <= 0 {
-		return span, 0, usage("--within: %q leaves no time", f.within)
+		return 0, usage("--within: %q leaves no time", f.within)
 	}
-	return span, within, nil
+	return within, nil
 }
 
 type proveFlags struct {
@@ -85,6 +95,7 @@ func (s *session) proveCommand() *cobra.Command {
 	c.Flags().StringVar(&f.junit, "junit", "", "write the results to a file in JUnit's XML")
 	c.Flags().StringVar(&f.sarif, "sarif", "", "write what does not hold to a file in SARIF 2.1.0 too")
 	f.add(c.Flags())
+	f.addEnforced(c.Flags())
 	return c
 }
 

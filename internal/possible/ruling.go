@@ -274,3 +274,50 @@ func (d demands) InGrace(grace time.Duration) logic.Lit {
 		return c
 	}).Must
 }
+
+// Ordinary is whether policies are asked about the person: one who is known, active and no emergency account.
+func (sp *Space) Ordinary(number int) logic.Lit {
+	return sp.OfKind(fmt.Sprint(number, " ordinary"), func(k *Kind) bool { return k.persons[number] != nil && !k.persons[number].BreakGlass })
+}
+
+// Reached are, for each case of a policy that is for the app and the action, whether it is taken or left open,
+// whatever the policy's stage.
+func (sp *Space) Reached(number int, p *rulebook.Policy) (cases []logic.Lit) {
+	s := sp.w.sides[number]
+	open := sp.And(sp.Ordinary(number), sp.who(s, &p.Who))
+	for i := range p.Cases {
+		when := logic.True
+		if p.Cases[i].When != nil {
+			when = sp.condition(s, p.Cases[i].When)
+		}
+		cases = append(cases, sp.And(open, when.May))
+		open = sp.And(open, when.Must.Not())
+	}
+	return cases
+}
+
+// Enforced is whether a policy is enforced for the person.
+func (sp *Space) Enforced(number int, p *rulebook.Policy) logic.Lit {
+	s := sp.w.sides[number]
+	r := &ruler{Space: sp, side: s}
+	return sp.And(sp.Ordinary(number), sp.who(s, &p.Who), r.enforced(p, false))
+}
+
+// InForce is whether a waiver is in force for the person.
+func (sp *Space) InForce(number int, w *rulebook.Waiver) logic.Lit {
+	s := sp.w.sides[number]
+	holds := []logic.Lit{sp.Ordinary(number), sp.who(s, &w.Who), sp.since(w.Until).Not()}
+	if w.When != nil {
+		holds = append(holds, sp.condition(s, w.When).Must)
+	}
+	return sp.And(holds...)
+}
+
+// Differ is whether two rulings come to different outcomes.
+func (sp *Space) Differ(a, b Ruling) logic.Lit {
+	var list []logic.Lit
+	for o := range a {
+		list = append(list, sp.And(a[o], b[o].Not()))
+	}
+	return sp.Or(list...)
+}
