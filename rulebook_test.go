@@ -330,7 +330,7 @@ func place(p briskwarden.Problem) string {
 
 // rooms are the packages from the top of the house to its ground: imports point downward.
 var rooms = [][]string{
-	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"middleware", "report", "store/sqlite", "consent/consenttest"}, {"expect", "ready", "reach", "prove"}, {"explain", "findings", "replay", "consent"},
+	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"middleware", "report", "store/sqlite", "consent/consenttest"}, {"survey"}, {"expect", "ready", "reach", "prove"}, {"explain", "findings", "replay", "consent"},
 	{"."}, {"internal/bridge"}, {"internal/search"}, {"internal/possible"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set", "internal/logic"},

@@ -56,7 +56,7 @@ type Difference struct {
 // app that only one of them knows is blocked by the other.
 func Compare(ctx context.Context, before, after *briskwarden.Rulebook, span Span, scope Scope) (*Comparison, error) {
 	now := bridge.Engine(after)
-	span, err := span.of(now)
+	span, err := span.Of(now.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -41,9 +41,10 @@ const longest = 100 * 366 * 24 * time.Hour
 // ErrSpan is the error of a span that ends before it begins, or is too long.
 var ErrSpan = errors.New("the span is none")
 
-func (s Span) of(e *engine.Engine) (Span, error) {
+// Of is the span with what it leaves out, by what a clock says.
+func (s Span) Of(now time.Time) (Span, error) {
 	if s.From.IsZero() {
-		s.From = e.Now()
+		s.From = now
 	}
 	if s.Until.IsZero() {
 		s.Until = s.From.Add(Default)
@@ -119,7 +120,7 @@ func (r *Report) Holds() bool {
 // is done; what is not decided by then says so.
 func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names ...string) (*Report, error) {
 	e := bridge.Engine(rules)
-	span, err := span.of(e)
+	span, err := span.Of(e.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/prove"
+	"briskwarden.example/briskwarden/survey"
 )
 
 // spanFlags say which sign-ons count, and how long it may take.
@@ -78,6 +79,7 @@ func (f *spanFlags) limit() (time.Duration, error) {
 type proveFlags struct {
 	spanFlags
 	that         []string
+	propose      bool
 	junit, sarif string
 }
 
@@ -89,9 +91,18 @@ func (s *session) proveCommand() *cobra.Command {
 		Long: "prove takes every possible sign-on of a span of time: everybody, every app, any address, device, session\n" +
 			"and proof. A promise that does not hold is shown by sign-ons that the rulebook itself has decided.\n" +
 			"It exits with 0 where all hold, 1 where one is broken, and 2 where one was not decided in time.",
-		RunE: func(_ *cobra.Command, names []string) error { return s.prove(names, f) },
+		RunE: func(_ *cobra.Command, names []string) error {
+			if f.propose {
+				if len(names)+len(f.that) > 0 || f.junit != "" || f.sarif != "" || s.json {
+					return usage("--propose writes promises, and proves none: leave the rest out")
+				}
+				return s.proposePromises(f)
+			}
+			return s.prove(names, f)
+		},
 	}
 	c.Flags().StringArrayVar(&f.that, "that", nil, "a promise that stands nowhere, such as \"who everyone to everything never grant without aal2\"; may be given several times")
+	c.Flags().BoolVar(&f.propose, "propose", false, "write the strongest promises that hold of each app and kind of people, and prove none")
 	c.Flags().StringVar(&f.junit, "junit", "", "write the results to a file in JUnit's XML")
 	c.Flags().StringVar(&f.sarif, "sarif", "", "write what does not hold to a file in SARIF 2.1.0 too")
 	f.add(c.Flags())
@@ -137,6 +148,26 @@ func (s *session) prove(names []string, f proveFlags) error {
 		return err
 	}
 	return proofStatus(report)
+}
+
+// proposePromises writes the strongest promises that hold.
+func (s *session) proposePromises(f proveFlags) error {
+	rules, _, err := s.rules()
+	if err != nil {
+		return err
+	}
+	span, within, err := f.span(rules)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(s.ctx, within)
+	defer cancel()
+	text, err := survey.Propose(ctx, rules, span)
+	if err != nil {
+		return usage("%w", err)
+	}
+	s.out.Source([]byte(text))
+	return nil
 }
 
 // writeProofs writes the report into the files asked for.

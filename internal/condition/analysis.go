@@ -140,3 +140,9 @@ func (n *timeNode) asked() Question {
 
 // IsUnknown asks whether a fact is unknown.
 func IsUnknown(f *fact.Fact) Node { return &knownNode{f, false} }
+
+// IsYes asks whether a yes-no fact is yes.
+func IsYes(f *fact.Fact) Node { return &yesNoNode{f} }
+
+// IsIn asks whether the sign-on belongs to any of some declared sets, by their ids.
+func IsIn(f *fact.Fact, ids []int) Node { return &memberNode{fact: f, ids: ids} }

@@ -321,3 +321,13 @@ func (sp *Space) Differ(a, b Ruling) logic.Lit {
 	}
 	return sp.Or(list...)
 }
+
+// MetLifted is whether a demand that a policy of the rulebook makes is met, with the waivers that are in force.
+func (sp *Space) MetLifted(number int, d *demand.Demand) logic.Lit {
+	r := &ruler{Space: sp, side: sp.w.sides[number]}
+	if r.app = r.rb.Apps[sp.App]; r.app == nil {
+		return logic.No
+	}
+	r.waive()
+	return demand.Fold(d, r.rb.Methods, demands{r, &demand.Terms{}, nil}, demand.WithProof)
+}

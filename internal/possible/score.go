@@ -127,3 +127,13 @@ func sameSpans(a, b []span) bool {
 	}
 	return true
 }
+
+// RiskMayReach is whether the risk score of a rulebook, by its number, is or may be at least that high.
+func (sp *Space) RiskMayReach(number, score int) logic.Lit {
+	s := sp.w.sides[number]
+	var high []logic.Weighed
+	for _, f := range s.rb.Risk.Factors {
+		high = append(high, logic.Weighed{Lit: sp.condition(s, f.When).May, Weight: f.Add})
+	}
+	return sp.AtLeast(high, score)
+}

@@ -71,7 +71,7 @@ func Plural(n int, one string) string {
 	switch {
 	case strings.HasSuffix(one, "x"):
 		one += "e"
-	case strings.HasSuffix(one, "y"):
+	case strings.HasSuffix(one, "y") && !strings.HasSuffix(one, "ay"):
 		one = strings.TrimSuffix(one, "y") + "ie"
 	case one == "person":
 		return fmt.Sprintf("%d people", n)
