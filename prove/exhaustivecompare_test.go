@@ -11,6 +11,7 @@ import (
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/possible/possibletest"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -28,9 +29,9 @@ func TestComparisonsAgreeWithAllSignOns(t *testing.T) {
 			t.Parallel()
 			different, compared := 0, 0
 			for seed := shard; compared < *rulebooks/shards; seed += shards {
-				a, b := begun(seed, 0), begun(seed, 1)
-				text := string(a.files["rulebook.warden"].Data) + string(b.files["rulebook.warden"].Data)
-				if a.complete(text); a.few() {
+				a, b := possibletest.Begun(seed, 0), possibletest.Begun(seed, 1)
+				text := a.Text() + b.Text()
+				if a.Complete(text); a.Few() {
 					different += agreeBoth(t, a, b, fmt.Sprintf("seed %d\n%s", seed, text))
 					compared++
 				}
@@ -40,16 +41,16 @@ func TestComparisonsAgreeWithAllSignOns(t *testing.T) {
 	}
 }
 
-func agreeBoth(t *testing.T, a, b *small, message string) (different int) {
+func agreeBoth(t *testing.T, a, b *possibletest.Small, message string) (different int) {
 	var rules [2]*briskwarden.Rulebook
-	for i, s := range []*small{a, b} {
+	for i, s := range []*possibletest.Small{a, b} {
 		var err error
-		rules[i], err = briskwarden.OpenFS(s.files, briskwarden.WithClock(func() time.Time { return start }))
+		rules[i], err = briskwarden.OpenFS(s.Files, briskwarden.WithClock(func() time.Time { return possibletest.Start }))
 		require.NoError(t, err, message)
 	}
 	want := map[goes]bool{}
-	action := a.pick("sign-on", "sign-on", "enrol-method")
-	a.each([]string{"ada", "ben", "cil", "key"}, []string{"ledger", "roster"}, func(so *signon.SignOn) {
+	action := a.Pick("sign-on", "sign-on", "enrol-method")
+	a.Each(possibletest.Users, possibletest.Apps, func(so *signon.SignOn) {
 		so.Action = action
 		var out [2]signon.Outcome
 		for i := range rules {
@@ -61,7 +62,7 @@ func agreeBoth(t *testing.T, a, b *small, message string) (different int) {
 			want[goes{so.User, so.App, action, out[0], out[1]}] = true
 		}
 	})
-	c, err := Compare(context.Background(), rules[0], rules[1], Span{Until: start.AddDate(0, 0, 4)}, Scope{})
+	c, err := Compare(context.Background(), rules[0], rules[1], Span{Until: possibletest.Start.AddDate(0, 0, 4)}, Scope{})
 	require.NoError(t, err, message)
 	got := map[goes]bool{}
 	for _, d := range c.Differences {

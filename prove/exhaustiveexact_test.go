@@ -18,6 +18,7 @@ import (
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/possible/possibletest"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -31,7 +32,7 @@ func TestExactFindingsAgreeWithAllSignOns(t *testing.T) {
 			t.Parallel()
 			found, compared := map[string]int{}, 0
 			for seed := shard + 7; compared < *rulebooks/shards; seed += shards {
-				if s := newSmall(seed); s.few() {
+				if s := possibletest.New(seed); s.Few() {
 					agreeExactly(t, seed, s, found)
 					compared++
 				}
@@ -43,16 +44,16 @@ func TestExactFindingsAgreeWithAllSignOns(t *testing.T) {
 	}
 }
 
-func agreeExactly(t *testing.T, seed uint64, s *small, counts map[string]int) {
-	text := string(s.files["rulebook.warden"].Data)
+func agreeExactly(t *testing.T, seed uint64, s *possibletest.Small, counts map[string]int) {
+	text := s.Text()
 	message := fmt.Sprintf("seed %d\n%s", seed, text)
 	open := func(text string) *engine.Engine {
 		files := fstest.MapFS{}
-		for name, f := range s.files {
+		for name, f := range s.Files {
 			files[name] = f
 		}
 		files["rulebook.warden"] = &fstest.MapFile{Data: []byte(text)}
-		rules, err := briskwarden.OpenFS(files, briskwarden.WithClock(func() time.Time { return start }))
+		rules, err := briskwarden.OpenFS(files, briskwarden.WithClock(func() time.Time { return possibletest.Start }))
 		require.NoError(t, err, text)
 		return bridge.Engine(rules)
 	}
@@ -87,7 +88,7 @@ func agreeExactly(t *testing.T, seed uint64, s *small, counts map[string]int) {
 			in[so.User], reached[so.App] = true, true
 		}
 	}
-	s.each([]string{"ada", "ben", "cil", "key"}, []string{"ledger", "roster"}, func(so *signon.SignOn) {
+	s.Each(possibletest.Users, possibletest.Apps, func(so *signon.SignOn) {
 		for _, action := range []string{"sign-on", "enrol-method"} {
 			so.Action = action
 			look(so)
@@ -122,7 +123,7 @@ func agreeExactly(t *testing.T, seed uint64, s *small, counts map[string]int) {
 			want = append(want, findings.AppLocked+" "+app)
 		}
 	}
-	report, err := findings.Read(context.Background(), s.files, findings.Options{At: start.Format(time.RFC3339), Exact: true, Span: findings.Span{Until: "2026-12-01"}})
+	report, err := findings.Read(context.Background(), s.Files, findings.Options{At: possibletest.Start.Format(time.RFC3339), Exact: true, Span: findings.Span{Until: "2026-12-01"}})
 	require.NoError(t, err, message)
 	require.Empty(t, report.Undecided)
 	var got []string

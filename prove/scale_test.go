@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/possible/possibletest"
 )
 
 // large is a rulebook of 1,000 policies, about 50 for each of 100 apps, and of people of so many kinds. The
@@ -100,7 +101,7 @@ func large(people, kinds int, change string) fstest.MapFS {
 }
 
 func openLarge(t testing.TB, files fstest.MapFS) *briskwarden.Rulebook {
-	rules, err := briskwarden.OpenFS(files, briskwarden.WithClock(func() time.Time { return start }))
+	rules, err := briskwarden.OpenFS(files, briskwarden.WithClock(func() time.Time { return possibletest.Start }))
 	require.NoError(t, err)
 	return rules
 }

@@ -1,0 +1,540 @@
+// Package possibletest has small random rulebooks of which every possible sign-on can be listed, for the tests of what
+// goes through all of them.
+package possibletest
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing/fstest"
+	"time"
+
+	"briskwarden.example/briskwarden/signon"
+)
+
+// statement is something that a sign-on states.
+type statement func(*signon.SignOn)
+
+// topic is something that small rulebooks ask about: what they declare, the conditions that ask, and all
+// that sign-ons can state of it, as a list of choices. What is stated twice of the same is left out.
+type topic struct {
+	settings string // of the rulebook block
+	declares string
+	files    map[string]string
+	asks     []string
+	choices  [][]statement
+}
+
+func nothing(*signon.SignOn) {}
+
+// Start is the first instant of all sign-ons, a Friday; they end four days later.
+var Start = time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)
+
+func ip(text string) statement {
+	return func(so *signon.SignOn) { so.IP = netip.MustParseAddr(text) }
+}
+
+func id(id string) statement {
+	return func(so *signon.SignOn) { so.Device = &signon.Device{ID: id} }
+}
+
+// on edits the device, if there is one.
+func on(edit func(*signon.Device)) statement {
+	return func(so *signon.SignOn) {
+		if so.Device != nil {
+			edit(so.Device)
+		}
+	}
+}
+
+func flag(of func(*signon.Device) *signon.YesNo) []statement {
+	return []statement{nothing, on(func(d *signon.Device) { *of(d) = signon.Yes }), on(func(d *signon.Device) { *of(d) = signon.No })}
+}
+
+func country(code string) statement { return func(so *signon.SignOn) { so.Country = code } }
+
+func suppose(name string, v any) statement {
+	return func(so *signon.SignOn) {
+		if so.Suppose == nil {
+			so.Suppose = map[string]any{}
+		}
+		so.Suppose[name] = v
+	}
+}
+
+var addresses = []statement{nothing, ip("192.0.2.1"), ip("192.0.2.70"), ip("192.0.2.200"), ip("2001:db8::1"), ip("198.51.100.1"), ip("2001:db8:1::1")}
+
+// topics are those of sign-ons; of each rulebook a few are taken.
+func topics(r *rand.Rand) []topic {
+	networks := topic{
+		declares: "network quay trusted { 192.0.2.0/25 }\nnetwork pier { 192.0.2.64/26, 2001:db8::/48 }\nnetwork relays anonymous { 198.51.100.0/24 }\n",
+		asks: []string{"network in quay", "network in pier", "network not in quay, pier", "network.trusted", "network.anonymous is no", "network is unknown",
+			"network in 192.0.2.128/25"},
+		choices: [][]statement{addresses},
+	}
+	located := topic{settings: "geo \"geo.csv\"\n", files: map[string]string{"geo.csv": "192.0.2.0/26,NO\n192.0.2.64/26,SE\n198.51.100.0/24,DE\n2001:db8::/48,\n"},
+		asks: []string{"country in NO, SE", "country is NO", "country is known", "not country in DE"}, choices: [][]statement{addresses}}
+	abroad := topic{asks: []string{"country in NO, SE", "country is NO", "country is unknown"}, choices: [][]statement{{nothing, country("NO"), country("SE"), country("DE")}}}
+	client := func(c signon.Client) statement { return func(so *signon.SignOn) { so.Client = c } }
+	clients := topic{asks: []string{"client is legacy", "client in browser, native", "client is known"},
+		choices: [][]statement{{nothing, client("browser"), client("native"), client("legacy"), client("unattended")}}}
+	score := func(x float64) statement { return func(so *signon.SignOn) { so.Risk = &x } }
+	scored := topic{asks: []string{"reported.risk >= 40", "reported.risk < 60", "reported.risk is known"},
+		choices: [][]statement{{nothing, score(-1), score(40), score(50), score(60), score(70)}}}
+	mode := func(v any) statement { return func(so *signon.SignOn) { so.Properties = map[string]any{"mode": v} } }
+	modes := topic{declares: "attribute user.mode word from request\n", asks: []string{"user.mode is ashore", "user.mode in ashore, aboard", "user.mode is unknown"},
+		choices: [][]statement{{nothing, mode("ashore"), mode("aboard"), mode("adrift")}}}
+	day := func(d time.Time) statement {
+		return func(so *signon.SignOn) { so.Properties = map[string]any{"leave": d.Format(time.DateOnly)} }
+	}
+	leave := topic{declares: "attribute user.leave date from request\n", asks: []string{"time before user.leave", "time after user.leave", "user.leave is known"},
+		choices: [][]statement{{nothing, day(Start.AddDate(0, 0, -9)), day(Start.AddDate(0, 0, 9)), day(Start), day(Start.AddDate(0, 0, 1)), day(Start.AddDate(0, 0, 2)), day(Start.AddDate(0, 0, 3))}}}
+	before := topic{settings: "history \"past.jsonl\"\n", files: map[string]string{"past.jsonl": "\n"},
+		asks: []string{"odd.hour", "odd.hour is unknown", "new.country", "new.device is no", "travel.speed > 900"},
+		choices: [][]statement{{suppose("odd.hour", nil), suppose("odd.hour", true), suppose("odd.hour", false)},
+			{suppose("new.country", nil), suppose("new.country", true), suppose("new.country", false)},
+			{suppose("new.device", nil), suppose("new.device", true), suppose("new.device", false)}}}
+	people := topic{declares: "attribute user.deck word\nattribute user.end date\n",
+		asks: []string{"group in crew", "user.id is ada", "user.type in guest, service", "user.risk at least medium", "user has passkey", "user has aal2",
+			"user.deck is upper", "user.deck is unknown", "user.joined within 3d", "user.joined not within 1d", "time after user.end", "time before user.end"}}
+	times := topic{declares: "schedule shift { mon-fri 06:00-20:00 sat 22:00-02:00 except 2026-11-30 }\n",
+		asks: []string{"time in shift", "time not in shift", "time before 2026-11-29", "time after 2026-11-28T12:00"}}
+	return append([]topic{networks, located, abroad, clients, scored, modes, leave, before, people, times}, devices(r))
+}
+
+// devices asks about two fields of devices, beside what they are.
+func devices(r *rand.Rand) topic {
+	word := func(of func(*signon.Device) *string, values ...string) []statement {
+		list := []statement{nothing}
+		for _, v := range values {
+			list = append(list, on(func(d *signon.Device) { *of(d) = v }))
+		}
+		return list
+	}
+	var reported []statement
+	reported = append(reported, nothing)
+	for _, age := range []time.Duration{0, 24 * time.Hour, 25 * time.Hour, -time.Hour} {
+		reported = append(reported, func(so *signon.SignOn) {
+			if so.Device != nil {
+				so.Device.Reported = so.Time.Add(-age)
+			}
+		})
+	}
+	fields := []topic{
+		{asks: []string{"device.managed", "device.managed is no", "device.managed is unknown"}, choices: [][]statement{flag(func(d *signon.Device) *signon.YesNo { return &d.Managed })}},
+		{asks: []string{"device.encrypted", "device.encrypted is known", "device meets sound"}, choices: [][]statement{flag(func(d *signon.Device) *signon.YesNo { return &d.Encrypted })}},
+		{asks: []string{"device.os is ios", "device.os is not ios", "device.os is unknown"}, choices: [][]statement{word(func(d *signon.Device) *string { return &d.OS }, "ios", "tideos")}},
+		{asks: []string{"device.version >= 14", "device.version < 16.1", "device.version is 14", "device.version is known"},
+			choices: [][]statement{word(func(d *signon.Device) *string { return &d.Version }, "13", "14", "15", "16.1", "17", "new")}},
+		{asks: []string{"device.reported within 24h", "device.reported is unknown"}, choices: [][]statement{reported}},
+		{asks: []string{"device.edr is keel", "device.edr is known"}, choices: [][]statement{{nothing, on(func(d *signon.Device) { d.Attributes = map[string]any{"edr": "keel"} }),
+			on(func(d *signon.Device) { d.Attributes = map[string]any{"edr": "none"} })}}},
+	}
+	t := topic{declares: "attribute device.edr word from request\nattribute device.site word default quay\n",
+		asks: []string{"device.id is d1", "device.owned", "device.site is quay", "device.owned is unknown", "device.site is known"}}
+	if r.IntN(2) == 0 {
+		t.settings = "devices \"fleet.jsonl\"\n"
+		t.files = map[string]string{"fleet.jsonl": `{"id":"d1","os":"ios","version":"17","managed":true,"encrypted":true,"owner":"ada","reported":"2026-11-27T10:00:00Z","edr":"keel"}
+{"id":"d2","managed":false,"owner":"ben","site":"dock","jailbroken":true}
+{"id":"d3","version":"13"}
+`}
+	}
+	t.choices = [][]statement{{nothing, id(""), id("d1"), id("d2"), id("d3"), id("d9")}}
+	for _, i := range r.Perm(len(fields))[:1+r.IntN(2)] {
+		t.asks = append(t.asks, fields[i].asks...)
+		t.choices = append(t.choices, fields[i].choices...)
+		if strings.Contains(fields[i].asks[0], "encrypted") {
+			t.choices = append(t.choices, flag(func(d *signon.Device) *signon.YesNo { return &d.Jailbroken }))
+		}
+	}
+	return t
+}
+
+// instants are all at which something begins that a small rulebook can ask about.
+var instants = []time.Time{Start, Start.Add(6 * time.Hour), Start.Add(10 * time.Hour), Start.Add(10*time.Hour + time.Second), Start.Add(20 * time.Hour), Start.AddDate(0, 0, 1),
+	Start.AddDate(0, 0, 1).Add(10*time.Hour + time.Second), Start.AddDate(0, 0, 1).Add(12*time.Hour + time.Second), Start.AddDate(0, 0, 1).Add(22 * time.Hour),
+	Start.AddDate(0, 0, 2), Start.AddDate(0, 0, 2).Add(2 * time.Hour), Start.AddDate(0, 0, 2).Add(10*time.Hour + time.Second), Start.AddDate(0, 0, 3),
+	Start.AddDate(0, 0, 3).Add(6 * time.Hour), Start.AddDate(0, 0, 3).Add(10*time.Hour + time.Second), Start.AddDate(0, 0, 3).Add(20 * time.Hour)}
+
+const people = `
+user ada { groups crew methods password, app-code joined 2026-11-27 attr deck upper attr end 2026-11-28 attr mode aboard }
+user ben { type guest methods passkey, password joined 2026-11-25 risk high attr leave 2026-11-28 }
+user cil { type service methods certificate }
+user key { methods security-key }
+user out { active no groups crew }
+app roster { tags rostering }
+app ledger { tags money }
+group crew { user cil }
+`
+
+// Small is a small random rulebook and all that can be stated of sign-ons to it.
+type Small struct {
+	r       *rand.Rand
+	Files   fstest.MapFS
+	asks    []string
+	choices [][]statement
+	methods []string // that demands name
+	fresh   []string // freshness that demands ask for
+	timed   bool
+	located bool
+	history bool
+	devices bool
+	text    strings.Builder
+	all     string // of one rulebook, or two
+}
+
+// Pick picks one at random.
+func (s *Small) Pick(list ...string) string { return list[s.r.IntN(len(list))] }
+
+// New makes a rulebook, and all that can be stated of sign-ons to it.
+func New(seed uint64) *Small {
+	s := Begun(seed, 0)
+	s.Complete(string(s.Files["rulebook.warden"].Data))
+	return s
+}
+
+// Complete adds the choices that hang on what the rulebook asks for, or two of them together.
+func (s *Small) Complete(text string) {
+	s.all = text
+	s.sound(s.devices || slices.ContainsFunc(s.fresh, func(f string) bool { return f == " every 12h" }) || s.history)
+	s.prove()
+}
+
+// Begun makes a rulebook. The variants of one seed differ in their last policy and what stands behind it.
+func Begun(seed, variant uint64) *Small {
+	s := &Small{r: rand.New(rand.NewPCG(seed, 7)), Files: fstest.MapFS{}}
+	all := topics(s.r)
+	var settings []string
+	size := 1
+	taken := map[string]bool{}
+	add := func(t topic, name string) {
+		taken[name] = true
+		for f, text := range t.files {
+			s.Files[f] = &fstest.MapFile{Data: []byte(text)}
+		}
+		settings = append(settings, t.settings)
+		s.asks = append(s.asks, t.asks...)
+		for _, c := range t.choices {
+			size *= len(c)
+		}
+		s.choices = append(s.choices, t.choices...)
+	}
+	names := []string{"networks", "located", "abroad", "clients", "scored", "modes", "leave", "before", "people", "times", "devices"}
+	for _, i := range s.r.Perm(len(all))[:1+s.r.IntN(3)] {
+		if size > 60 || names[i] == "located" && taken["networks"] || names[i] == "networks" && taken["located"] ||
+			names[i] == "abroad" && taken["located"] || names[i] == "located" && taken["abroad"] || names[i] == "modes" && taken["leave"] || names[i] == "leave" && taken["modes"] {
+			continue
+		}
+		add(all[i], names[i])
+	}
+	s.timed = taken["times"] || taken["people"] || taken["leave"] || s.r.IntN(3) == 0 || taken["devices"]
+	s.located, s.history, s.devices = taken["located"], taken["before"], taken["devices"]
+	for _, t := range all {
+		for line := range strings.Lines(t.declares) {
+			if !strings.Contains(s.text.String(), line) {
+				s.text.WriteString(line)
+			}
+		}
+	}
+	s.demands()
+	if !taken["devices"] && (s.history || slices.Contains(s.fresh, " every 12h")) {
+		s.choices = append(s.choices, []statement{nothing, id("d9")})
+	}
+	if s.history && !s.located && !taken["abroad"] {
+		s.choices = append(s.choices, []statement{nothing, country("NO")})
+	}
+	glass := ""
+	if s.r.IntN(3) == 0 {
+		glass = "break-glass user key => " + s.demand() + "\n"
+	}
+	floor := s.Pick("", "", "floor none\n", "floor "+s.demand()+"\n")
+	slices.Sort(settings)
+	head := "rulebook small {\n" + s.Pick("", "", "unmatched grant\n") + floor + glass + strings.Join(settings, "") + "}\n"
+	s.text.WriteString(people)
+	if s.r.IntN(4) == 0 {
+		s.risk()
+	}
+	policies := 1 + s.r.IntN(3)
+	for i := range policies {
+		if i == policies-1 && variant > 0 {
+			s.r = rand.New(rand.NewPCG(seed, variant+100))
+		}
+		s.policy(i)
+	}
+	if s.r.IntN(3) == 0 {
+		fmt.Fprintf(&s.text, "waiver w { because \"b\" owner \"o\" who %s to %s %slifts %s until 2026-11-%d }\n", s.who(), s.to(), s.when(), s.Pick(s.Pick(s.methods...), "everything", "aal2", "change-password"), 27+s.r.IntN(3))
+	}
+	for i := range 3 {
+		s.promise(i)
+	}
+	if strings.Contains(s.text.String(), "meets sound") {
+		s.text.WriteString("baseline sound { check \"Encrypted\" device.encrypted check \"Not broken\" not device.jailbroken }\n")
+	}
+	s.Files["rulebook.warden"] = &fstest.MapFile{Data: []byte(head + s.text.String())}
+	return s
+}
+
+// demands settles which methods and freshness demands ask for.
+func (s *Small) demands() {
+	s.methods = []string{"password", s.Pick("app-code", "passkey")}
+	if s.r.IntN(3) == 0 {
+		s.methods = []string{"aal1", "aal2", "aal3", "app-code"}
+	}
+	all := []string{"", " every time", " every 12h", " every 12h on any device", " every session per app", " every 2h on any device per app"}
+	for _, i := range s.r.Perm(len(all))[:1+s.r.IntN(2)] {
+		s.fresh = append(s.fresh, all[i])
+	}
+	if s.methods[0] == "aal1" {
+		s.fresh = s.fresh[:1]
+	}
+}
+
+func (s *Small) demand() string {
+	atom := s.Pick(s.methods...) + s.Pick(s.fresh...)
+	switch s.r.IntN(6) {
+	case 0:
+		return atom + " and " + s.Pick(s.methods...) + s.Pick(s.fresh...)
+	case 1:
+		return atom + " or " + s.Pick(s.methods...) + s.Pick(s.fresh...)
+	}
+	return atom
+}
+
+func (s *Small) condition() string {
+	if len(s.asks) == 0 {
+		return s.Pick("client is unknown", "group in crew")
+	}
+	a, b := s.Pick(s.asks...), s.Pick(s.asks...)
+	switch s.r.IntN(7) {
+	case 0:
+		return a + " and " + b
+	case 1:
+		return a + " or " + b
+	case 2:
+		return "not (" + a + " and " + b + ")"
+	case 3:
+		return "surely " + a
+	}
+	return a
+}
+
+func (s *Small) who() string {
+	return s.Pick("everyone", "people", "group crew", "user ada", "type guest", "everyone except user ben", "user ben, group crew")
+}
+
+func (s *Small) to() string {
+	return s.Pick("everything", "app roster", "tag money", "everything except app ledger")
+}
+
+func (s *Small) when() string {
+	if s.r.IntN(2) == 0 {
+		return ""
+	}
+	return "when " + s.condition() + " "
+}
+
+func (s *Small) risk() {
+	fmt.Fprintf(&s.text, "risk model { add %d when %s add %d when %s band low to 39, mid to 79, high to 100 }\n", 1+s.r.IntN(60), s.condition(), 20+s.r.IntN(70), s.condition())
+	s.asks = append(s.asks, "risk >= 40", "risk < 70", "risk.band is mid", "risk.band at least mid", "risk is unknown", "risk.band is known")
+}
+
+func (s *Small) policy(i int) {
+	fmt.Fprintf(&s.text, "policy p%d {\nwho %s\nto %s\n", i, s.who(), s.to())
+	if s.r.IntN(5) == 0 {
+		s.text.WriteString("doing enrol-method\n")
+	} else if s.r.IntN(6) == 0 {
+		s.text.WriteString("doing sign-on, enrol-method\n")
+	}
+	if s.r.IntN(4) == 0 {
+		fmt.Fprintf(&s.text, "stage %s %s\n", s.Pick("enforce", "watch", "draft"), s.Pick("from 2026-11-28", "for group crew", "for group crew from 2026-11-29"))
+		if s.r.IntN(2) == 0 {
+			fmt.Fprintf(&s.text, "stage %s\n", s.Pick("enforce from 2026-11-29", "watch"))
+		}
+	}
+	outcome := func() string {
+		switch s.r.IntN(8) {
+		case 0, 1:
+			return "block"
+		case 2:
+			return "abstain"
+		case 3, 4:
+			return "grant"
+		case 5:
+			return "step-up (" + s.demand() + ")" + s.Pick(" and change-password", " and device meets sound", " and enrol passkey", " and enrol passkey grace 3d")
+		}
+		return "step-up " + s.demand()
+	}
+	for c := range s.r.IntN(3) {
+		fmt.Fprintf(&s.text, "case \"c%d\" when %s => %s\n", c, s.condition(), outcome())
+	}
+	fmt.Fprintf(&s.text, "otherwise => %s\n", outcome())
+	if s.r.IntN(4) == 0 {
+		s.text.WriteString("session lasts 2h\n")
+	}
+	s.text.WriteString("}\n")
+}
+
+func (s *Small) promise(i int) {
+	form := s.Pick("always "+s.Pick("grant", "block", "step-up"), "never "+s.Pick("grant", "block", "step-up"), "never grant without "+s.Pick(s.methods...),
+		"never grant without "+s.demand(), "never locked out")
+	if s.r.IntN(8) == 0 {
+		form = "never grant without " + s.Pick("change-password", "device meets sound", "enrol passkey", "enrol passkey grace 2d")
+	}
+	fmt.Fprintf(&s.text, "promise \"q%d\" { who %s to %s %s%s }\n", i, s.who(), s.to(), s.when(), form)
+}
+
+// sound adds what the one baseline asks, where a demand does and no condition.
+func (s *Small) sound(device bool) {
+	text := s.all
+	if !strings.Contains(text, "baseline sound") || slices.Contains(s.asks, "device meets sound") {
+		return
+	}
+	if !device {
+		s.choices = append(s.choices, []statement{nothing, id("d9")})
+	}
+	s.choices = append(s.choices, flag(func(d *signon.Device) *signon.YesNo { return &d.Encrypted }), flag(func(d *signon.Device) *signon.YesNo { return &d.Jailbroken }))
+}
+
+// prove adds what can be proved: for each method that can matter, all that its records can reach.
+func (s *Small) prove() {
+	record := func(method string, edit func(*signon.SignOn, *signon.Evidence)) statement {
+		return func(so *signon.SignOn) {
+			e := signon.Evidence{Method: method, Time: so.Time.Add(-99 * 24 * time.Hour)}
+			edit(so, &e)
+			so.Evidence = append(so.Evidence, e)
+		}
+	}
+	text := s.all
+	methods := []string{"change-password"}
+	if !strings.Contains(text, "change-password") && !strings.Contains(text, "locked out") {
+		methods = nil
+	}
+	if strings.Contains(text, "aal") || strings.Contains(text, "locked out") { // the floor asks for aal1 unless it says otherwise
+		methods = append(methods, "app-code", "passkey", "security-key", "password", "face", "certificate")
+	} else {
+		methods = append(methods, s.methods...)
+		if !strings.Contains(text, "floor") {
+			methods = append(methods, "face")
+		}
+	}
+	if strings.Count(text, "floor") < strings.Count(text, "rulebook small") && !slices.Contains(s.fresh, "") {
+		s.fresh = append(s.fresh, "")
+	}
+	for _, m := range methods {
+		list := []statement{nothing, func(so *signon.SignOn) { so.Presented = append(so.Presented, m) }}
+		var records []statement
+		kinds := map[string]func(*signon.SignOn, *signon.Evidence){
+			"": func(so *signon.SignOn, e *signon.Evidence) { e.Session = so.Session.ID },
+			" every 12h": func(so *signon.SignOn, e *signon.Evidence) {
+				if e.Time = so.Time.Add(-12 * time.Hour); so.Device != nil {
+					e.Device = so.Device.ID
+				}
+			},
+			" every 12h on any device":        func(so *signon.SignOn, e *signon.Evidence) { e.Time = so.Time.Add(-12 * time.Hour) },
+			" every session per app":          func(so *signon.SignOn, e *signon.Evidence) { e.Session, e.App = so.Session.ID, so.App },
+			" every 2h on any device per app": func(so *signon.SignOn, e *signon.Evidence) { e.Time, e.App = so.Time.Add(-2*time.Hour), so.App },
+		}
+		for _, f := range s.fresh {
+			if kind, is := kinds[f]; is {
+				records = append(records, record(m, kind))
+			}
+		}
+		if strings.Contains(text, "without") {
+			records = append(records, record(m, func(*signon.SignOn, *signon.Evidence) {}))
+		}
+		for set := 1; set < 1<<len(records); set++ {
+			list = append(list, func(so *signon.SignOn) {
+				for i, r := range records {
+					if set>>i&1 == 1 {
+						r(so)
+					}
+				}
+			})
+		}
+		s.choices = append(s.choices, list)
+	}
+}
+
+func session(started time.Duration) statement {
+	return func(so *signon.SignOn) { so.Session = signon.Session{ID: "s", Started: so.Time.Add(-started)} }
+}
+
+// when are the instants at which sign-ons are made, which are few where nothing asks for time.
+func (s *Small) at() []time.Time {
+	at := instants
+	text := s.all
+	if !s.timed && !slices.ContainsFunc([]string{"stage", "until", "grace"}, func(word string) bool { return strings.Contains(text, word) }) {
+		at = instants[:1]
+	}
+	return at
+}
+
+// Few reports whether there are few enough sign-ons of one person to one app to go through them all.
+func (s *Small) Few() bool {
+	size := len(s.at()) * 3
+	for _, c := range s.choices {
+		size *= len(c)
+	}
+	return size <= 2500
+}
+
+// Each gives all sign-ons of some people to some apps.
+func (s *Small) Each(users, apps []string, f func(*signon.SignOn)) {
+	choices := append([][]statement{{nothing, session(2 * time.Hour), session(3 * time.Hour)}}, s.choices...)
+	var from func(i int, so signon.SignOn)
+	from = func(i int, so signon.SignOn) {
+		if i == len(choices) {
+			if s.possible(&so) {
+				f(&so)
+			}
+			return
+		}
+		for _, c := range choices[i] {
+			next := cloned(&so)
+			c(&next)
+			from(i+1, next)
+		}
+	}
+	for _, user := range users {
+		for _, app := range apps {
+			for _, t := range s.at() {
+				from(0, signon.SignOn{User: user, App: app, Time: t})
+			}
+		}
+	}
+}
+
+// possible reports whether what is supposed of what was before can be known at all.
+func (s *Small) possible(so *signon.SignOn) bool {
+	country := so.Country != "" || s.located && so.IP.IsValid() && (strings.HasPrefix(so.IP.String(), "192.0.2.1") && so.IP.String() != "192.0.2.200" ||
+		so.IP.String() == "192.0.2.70" || so.IP.String() == "198.51.100.1")
+	known := func(name string) bool { v, is := so.Suppose[name]; return is && v != nil }
+	return (country || !known("new.country")) && (so.Device != nil && so.Device.ID != "" || !known("new.device"))
+}
+
+func cloned(so *signon.SignOn) signon.SignOn {
+	c := *so
+	c.Evidence, c.Presented = append([]signon.Evidence(nil), so.Evidence...), append([]string(nil), so.Presented...)
+	if so.Device != nil {
+		d := *so.Device
+		c.Device = &d
+	}
+	if so.Suppose != nil {
+		c.Suppose = map[string]any{}
+		for k, v := range so.Suppose {
+			c.Suppose[k] = v
+		}
+	}
+	return c
+}
+
+// Text is the rulebook's one file.
+func (s *Small) Text() string { return string(s.Files["rulebook.warden"].Data) }
+
+// Users and apps of all small rulebooks, but for a user who is disabled.
+var (
+	Users = []string{"ada", "ben", "cil", "key"}
+	Apps  = []string{"ledger", "roster"}
+)
