@@ -24,7 +24,8 @@ type Results struct {
 	Rulebook     string   `json:"-"` // its name
 	Passed       int      `json:"passed"`
 	Failed       int      `json:"failed"`
-	Expectations []Result `json:"expectations"` // as they stand
+	Expectations []Result `json:"expectations"`        // as they stand
+	Unproved     int      `json:"promises_not_proved"` // how many promises the rulebook has, which proving is for, and running is not
 }
 
 // Result is what came of one expectation.
@@ -54,7 +55,7 @@ func (e *UnknownError) Error() string { return fmt.Sprintf("there is no expectat
 // rulebook's clock stands in for a missing "at". The error may be an [*UnknownError].
 func Run(ctx context.Context, rules *briskwarden.Rulebook, names ...string) (*Results, error) {
 	e := bridge.Engine(rules)
-	results := &Results{Rulebook: rules.Name(), Expectations: []Result{}}
+	results := &Results{Rulebook: rules.Name(), Expectations: []Result{}, Unproved: len(bridge.Engine(rules).Rulebook().Promises)}
 	var known []string
 	for _, x := range e.Rulebook().Expects {
 		known = append(known, x.Name)

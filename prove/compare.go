@@ -50,7 +50,12 @@ type Difference struct {
 	New     []By           `json:"new"`            // and what decides now
 	Witness *signon.SignOn `json:"witness"`
 	Decide  string         `json:"decide"` // the clauses of "brisk decide" for it; empty where they cannot say it
+
+	brief string
 }
+
+// Brief is When without what goes without saying of the difference's apps and actions.
+func (d *Difference) Brief() string { return d.brief }
 
 // Compare finds every way in which some possible sign-on comes out differently by two rulebooks. A user or an
 // app that only one of them knows is blocked by the other.
@@ -182,8 +187,8 @@ func (c *comparer) tell(result *Comparison, found []search.Found) error {
 		e := &entries[i]
 		d := Difference{From: signon.Outcome(e.Way / outcomes), To: signon.Outcome(e.Way % outcomes), People: e.People, Apps: e.Apps, Actions: e.Actions, Witness: &e.Witness}
 		if i < len(shared[0]) && shared[0][i] != nil {
-			when := told(shared[0][i])
-			d.When = &when
+			when, brief := told(shared[0][i])
+			d.When, d.brief = &when, brief
 		}
 		if d.Old, err = c.provers[0].by(&e.Witness, d.From); err != nil {
 			return err

@@ -46,8 +46,8 @@ func (p *Proof) why() string {
 	for i := range p.Broken {
 		w := &p.Broken[i]
 		line := w.Text()
-		if w.When != nil && *w.When != "" {
-			line += "; all when " + *w.When
+		if w.brief != "" {
+			line += "; all when " + w.brief
 		}
 		if w.Decide != "" {
 			line += "; brisk decide " + w.Decide

@@ -102,7 +102,12 @@ type Way struct {
 	By      []By           `json:"by"`
 	Witness *signon.SignOn `json:"witness"`
 	Decide  string         `json:"decide"` // the clauses of "brisk decide" for it; empty where they cannot say it
+
+	brief string
 }
+
+// Brief is When without what goes without saying of the way's apps and actions.
+func (w *Way) Brief() string { return w.brief }
 
 // By is a case that decided, or what decided in place of policies: floor, unmatched or break-glass.
 type By struct {
@@ -220,8 +225,8 @@ func (p *prover) ways(found []search.Found, targets []search.Target) ([][]Way, e
 				return nil, err
 			}
 			if k < len(shared[i]) && shared[i][k] != nil {
-				when := told(shared[i][k])
-				way.When = &when
+				when, brief := told(shared[i][k])
+				way.When, way.brief = &when, brief
 			}
 			ways[i] = append(ways[i], *way)
 		}

@@ -2,6 +2,7 @@ package prove
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -14,6 +15,8 @@ import (
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/possible/possibletest"
 )
+
+var largest = flag.Int("bench.sizes", 1, "how many sizes of rulebooks are benchmarked")
 
 // large is a rulebook of 1,000 policies, about 50 for each of 100 apps, and of people of so many kinds. The
 // change is something that is written differently in one of its policies.
@@ -106,15 +109,28 @@ func openLarge(t testing.TB, files fstest.MapFS) *briskwarden.Rulebook {
 	return rules
 }
 
-func TestLarge(t *testing.T) {
-	for _, size := range [][2]int{{1000, 100}} {
-		rules := openLarge(t, large(size[0], size[1], ""))
-		began := time.Now()
-		r, err := Promises(context.Background(), rules, Span{})
-		require.NoError(t, err)
-		fmt.Println(size, time.Since(began))
-		for _, p := range r.Promises {
-			fmt.Println(p.Promise, p.Answer, len(p.Broken), p.Hard)
-		}
+// BenchmarkLarge proves 20 promises of 1,000 policies, of people of about 100 kinds or who all differ, and
+// compares two rulebooks of that size.
+func BenchmarkLarge(b *testing.B) {
+	sizes := [][2]int{{1000, 100}, {100_000, 100}, {1000, 1000}}
+	for _, size := range sizes[:max(1, min(*largest, len(sizes)))] {
+		b.Run(fmt.Sprintf("prove/%d-people-of-%d-kinds", size[0], size[1]), func(b *testing.B) {
+			rules := openLarge(b, large(size[0], size[1], ""))
+			for b.Loop() {
+				r, err := Promises(context.Background(), rules, Span{})
+				require.NoError(b, err)
+				require.Len(b, r.Promises, 20)
+			}
+		})
+	}
+	for _, change := range []string{"", "step-up passkey every time"} {
+		b.Run("compare/changed-"+fmt.Sprint(change != ""), func(b *testing.B) {
+			before, after := openLarge(b, large(1000, 100, "")), openLarge(b, large(1000, 100, change))
+			for b.Loop() {
+				c, err := Compare(context.Background(), before, after, Span{}, Scope{})
+				require.NoError(b, err)
+				require.Equal(b, change == "", c.Same)
+			}
+		})
 	}
 }

@@ -96,11 +96,14 @@ func asked(rb *rulebook.Rulebook) (list []possible.Asked) {
 	return list
 }
 
-// told is a conjunction of traits.
-func told(list []search.Trait) string {
-	texts := make([]string, len(list))
-	for i, t := range list {
-		texts[i] = t.Text
+// told is a conjunction of traits, and one of those that do not go without saying.
+func told(list []search.SharedTrait) (all, brief string) {
+	var texts, telling []string
+	for _, t := range list {
+		texts = append(texts, t.Text)
+		if !t.Given {
+			telling = append(telling, t.Text)
+		}
 	}
-	return strings.Join(texts, " and ")
+	return strings.Join(texts, " and "), strings.Join(telling, " and ")
 }

@@ -18,8 +18,8 @@ func Survey(r *survey.Report) *Page {
 	p := &Page{
 		Title: r.Rulebook + ": how well every app is covered",
 		About: []string{"every possible sign-on from " + r.From.Format(time.DateOnly) + " to " + r.Until.Format(time.DateOnly)},
-		Answer: fmt.Sprintf("Of %s in, %s on one factor, %s on any device, %s from anywhere.", spell.Plural(r.Ways, "way"),
-			stand(r.OneFactor), stand(r.AnyDevice), stand(r.Anywhere)),
+		Answer: fmt.Sprintf("Of %s in, %s on one factor; %s open on any device, %s from anywhere.", spell.Plural(r.Ways, "way"),
+			counted(r.OneFactor, "stands", "stand"), counted(r.AnyDevice, "is", "are"), Count(r.Anywhere)),
 		Tiles: []Tile{{r.Ways, "ways in: a person and an app", Plain}, {r.OneFactor, "on one factor, or none", weak(r.OneFactor)}, {r.AnyDevice, "on any device", weak(r.AnyDevice)},
 			{r.Anywhere, "from anywhere", weak(r.Anywhere)}},
 	}
@@ -34,11 +34,12 @@ func Survey(r *survey.Report) *Page {
 	return p
 }
 
-func stand(n int) string {
+// counted is a number with the verb that goes with it.
+func counted(n int, one, many string) string {
 	if n == 1 {
-		return "1 stands"
+		return "1 " + one
 	}
-	return Count(n) + " stand"
+	return Count(n) + " " + many
 }
 
 func weak(n int) Colour {
@@ -95,15 +96,8 @@ func rowsOf(r *survey.Report) *Table {
 		if len(row.Baselines) > 0 {
 			device = strings.Join(row.Baselines, ", ")
 		}
-		from := slices.Clone(row.Networks)
-		if row.Elsewhere {
-			from = append(from, "elsewhere")
-		}
-		if row.Nowhere {
-			from = append(from, "without an address")
-		}
 		cells := []Text{plain(row.App), amount(len(row.People)), faint(spell.Few(row.People, 3)), marked(row.Least, colour), plain(yesNo(row.Resistant)), plain(device),
-			plain(strings.Join(from, ", ")), plain(row.Band)}
+			plain(row.From(r.Networks)), plain(row.Band)}
 		if r.Logged > 0 {
 			cells = append(cells, amount(row.Used), amount(row.Weakly))
 		}

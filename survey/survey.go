@@ -37,6 +37,7 @@ type Report struct {
 	Exceptions []Exception `json:"exceptions"`
 	Rows       []Row       `json:"rows"` // the weakest first
 	Steps      []Step      `json:"steps"`
+	Networks   []string    `json:"networks"`        // all named ones
 	Logged     int         `json:"logged,omitzero"` // sign-ons of logs that were granted
 }
 
@@ -65,6 +66,30 @@ type Row struct {
 	key   string
 }
 
+// From tells from where a grant is possible, of all named networks.
+func (r *Row) From(networks []string) string {
+	var without []string
+	for _, name := range networks {
+		if !slices.Contains(r.Networks, name) {
+			without = append(without, name)
+		}
+	}
+	switch {
+	case !r.Elsewhere:
+		parts := slices.Clone(r.Networks)
+		if r.Nowhere {
+			parts = append(parts, "no address")
+		}
+		return strings.Join(parts, ", ")
+	case !r.Nowhere:
+		without = append(without, "no address")
+	}
+	if len(without) == 0 {
+		return "anywhere"
+	}
+	return "anywhere but " + strings.Join(without, ", ")
+}
+
 // Step is something to do next.
 type Step struct {
 	What     string   `json:"what"`
@@ -86,7 +111,7 @@ func Of(ctx context.Context, rules *briskwarden.Rulebook, span prove.Span) (*Rep
 		return nil, err
 	}
 	r := &Report{Rulebook: s.rb.Name, Digest: s.rb.Digest, From: span.From.In(s.rb.Zone), Until: span.Until.In(s.rb.Zone), AsEnforced: span.AsEnforced,
-		Exceptions: s.exceptions(), Rows: s.rows(), Steps: s.steps()}
+		Exceptions: s.exceptions(), Networks: append([]string{}, s.rb.Networks.Names...), Rows: s.rows(), Steps: s.steps()}
 	for i := range r.Rows {
 		row, n := &r.Rows[i], len(r.Rows[i].People)
 		r.Ways += n

@@ -150,11 +150,15 @@ func (s *session) demo(dir string, wanted []step, short bool) error {
 	if err := writeRulebook(dir, demo.SkerryLine()); err != nil {
 		return err
 	}
-	copied, err := mendedCopy()
-	if err != nil {
-		return usage("%w", err)
+	folders := []string{original, dir}
+	for _, c := range []change{mend, rewrite} {
+		copied, err := c.copy()
+		if err != nil {
+			return usage("%w", err)
+		}
+		folders = append(folders, "{"+c.name+"}", copied)
 	}
-	play := &stage{session: s, dir: dir, folders: strings.NewReplacer(original, dir, mended, copied), done: map[int]string{}, short: short}
+	play := &stage{session: s, dir: dir, folders: strings.NewReplacer(folders...), done: map[int]string{}, short: short}
 	s.out.Printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.Bold("Brisk Warden: the job from end to end"), dir)
 	if err := play.walk(wanted); err != nil || !short {
 		return err
@@ -163,7 +167,7 @@ func (s *session) demo(dir string, wanted []step, short bool) error {
 	s.out.Printf("  Try your own:      brisk decide -r %s user mira.holt app payroll\n", dir)
 	s.out.Printf("  Change a policy:   edit %s, then brisk expect -r %s\n", filepath.Join(dir, "policies", "crews.warden"), dir)
 	s.out.Printf("  Begin with yours:  brisk init my-rulebook\n")
-	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, brisk demo --chapter consent\n")
+	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, --chapter consent, --chapter certainty\n")
 	return nil
 }
 
@@ -214,20 +218,20 @@ func (p *stage) show(st *step) error {
 	return nil
 }
 
-// mendedCopy writes the demo rulebook with its mend into a temporary folder.
-func mendedCopy() (dir string, err error) {
-	if dir, err = os.MkdirTemp("", "skerry-line-mended-"); err != nil {
+// copy writes the demo rulebook with the change into a temporary folder.
+func (c *change) copy() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "skerry-line-"+c.name+"-"); err != nil {
 		return "", err
 	}
 	if err := os.CopyFS(dir, demo.SkerryLine()); err != nil {
 		return "", err
 	}
-	name := filepath.Join(dir, filepath.FromSlash(mend.file))
+	name := filepath.Join(dir, filepath.FromSlash(c.file))
 	text, err := os.ReadFile(name)
 	if err != nil {
 		return "", err
 	}
-	return dir, os.WriteFile(name, []byte(strings.NewReplacer(mend.changes...).Replace(string(text))), 0o644)
+	return dir, os.WriteFile(name, []byte(strings.NewReplacer(c.pairs...).Replace(string(text))), 0o644)
 }
 
 // run runs the command of a step, and gives it and its answer.

@@ -32,11 +32,33 @@ policy winter-tills {
 }
 `}
 
-// mend are the changes of a mended copy of the rulebook, in one of its files.
-var mend = struct {
-	file    string
-	changes []string // in pairs: what stands there, and what does instead
-}{"policies/crews.warden", []string{
+// quickFix is a waiver that somebody writes on a busy day.
+var quickFix = draft{"policies/quick-fix.warden", `waiver year-end {
+  because "The books must close, and the new laptops are late"
+  owner   "finance"
+  who     group finance
+  to      tag money
+  lifts   device meets office-machine
+  until   2027-01-31
+}
+`}
+
+// change is what a copy of the rulebook has otherwise, in one of its files.
+type change struct {
+	name, file string
+	pairs      []string // what stands there, and what does instead
+}
+
+// rewrite says the same in other words.
+var rewrite = change{"rewritten", "policies/crews.warden", []string{
+	"case \"abroad\" when country not in home-waters => step-up passkey every time",
+	"case \"abroad\" when not (country is NO or country in SE, DK) => step-up passkey every time",
+	"case \"own phone\" when device.form in mobile, tablet and not device.managed\n",
+	"case \"own phone\" when not device.managed and (device.form is mobile or device.form is tablet)\n",
+}}
+
+// mend is what a mended copy has.
+var mend = change{"mended", "policies/crews.warden", []string{
 	"network not in norvik, sundhamn =>", "network not in norvik, sundhamn, eastholm =>",
 	"  stage enforce from 2027-01-11\n", "",
 }}
@@ -45,6 +67,7 @@ var mend = struct {
 const (
 	original = "{rulebook}"
 	mended   = "{mended}"
+	reworded = "{rewritten}"
 )
 
 // now is when the demo takes place, whenever it is run.
@@ -55,6 +78,7 @@ var chapters = []chapter{
 	{"story", "the job from end to end", story},
 	{"sign-ons", "addresses, stale reports, missing facts and emergency accounts", signOns},
 	{"consent", "what client applications may do with whose data", consentSteps},
+	{"certainty", "what holds for every possible sign-on, proved", certainty},
 }
 
 var story = []scene{
@@ -120,6 +144,32 @@ var signOns = []scene{
 	{title: "Nobody is locked out for good",
 		tell: "Two envelopes lie in two safes. No policy, not even one that blocks everybody, stands in their way; their own demand alone decides.",
 		args: []string{"decide", "user", "envelope.red", "app", "harbour-admin", "ip", "203.0.113.200", "at", "2026-11-23T03:12", "presenting", "security-key"}},
+}
+
+var certainty = []scene{
+	{title: "Prove what an auditor asks",
+		tell: "Trying sign-ons finds what somebody thought of. A promise is about all of them: everybody, every app, any address, device, session and proof, for a year.",
+		args: []string{"prove", "--at", now}},
+	{title: "A waiver that lets more through than was meant",
+		tell:   "The books must close, and somebody writes " + quickFix.file + ". The promise that it breaks is shown by a sign-on, which the rulebook itself has decided.",
+		args:   []string{"prove", "--at", now},
+		draft:  quickFix,
+		status: exitFindings},
+	{title: "Without it, the promise holds again",
+		tell: "The waiver is gone. One promise is proved by its name, and one more that stands nowhere.",
+		args: []string{"prove", "money needs a sound device", "--at", now, "--that", "who group finance to tag money never grant without aal1"}},
+	{title: "A rewrite that changes nothing",
+		tell: "A copy says two cases of the roster in other words. That nothing comes out differently is no impression from trying, but proved.",
+		args: []string{"compare", original, reworded, "--at", now}},
+	{title: "A change, in principle",
+		tell: "The mended copy of the story: every way in which some possible sign-on comes out differently, with one to show for it.",
+		args: []string{"compare", original, mended, "--at", now}},
+	{title: "What never comes, and who never gets in", until: "skerry-line: no errors",
+		tell: "Check goes through every possible sign-on too, if asked to.",
+		args: []string{"check", "--exact", "--at", now}},
+	{title: "How well everything is covered", until: "\n 2. ",
+		tell: "The least that ever lets anybody in, the weakest first; and what to do next, with the policy that does it.",
+		args: []string{"survey", "--at", now, "--log", original + "/signons/2026-w47.jsonl.gz"}},
 }
 
 var consentSteps = []scene{

@@ -81,8 +81,8 @@ func (s *session) differenceText(d *prove.Difference) {
 	for i := range d.New {
 		s.out.Printf("    now    %s\n", screen.Wrapped(d.New[i].Text(), 11))
 	}
-	if d.When != nil && *d.When != "" {
-		s.out.Printf("    when   %s\n", screen.Wrapped(*d.When, 11))
+	if when := d.Brief(); when != "" {
+		s.out.Printf("    when   %s\n", screen.Wrapped(when, 11))
 	}
 	if d.Decide != "" {
 		s.out.Printf("    see    %s\n", s.paint.Blue("brisk decide "+shellClauses(d.Decide)))

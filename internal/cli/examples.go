@@ -23,12 +23,14 @@ var examples = []struct {
 		"brisk decide user ylva.fjell app payroll country NO at 2026-11-23T12:00 device fin-lap-01 presenting password, passkey",
 	}},
 	{"brisk expect", []string{"brisk expect --junit expectations.xml", "brisk expect --from signons/2026-w47.jsonl.gz"}},
+	{"brisk prove", []string{"brisk prove", "brisk prove --as-enforced --until 2027-12-31 --junit promises.xml"}},
+	{"brisk survey", []string{"brisk survey", "brisk survey --log signons/2026-w47.jsonl.gz --report survey.html"}},
 	{"brisk replay", []string{
 		"brisk replay signons/2026-w47.jsonl.gz --report replay.html",
 		"brisk replay signons/2026-w46.jsonl.gz signons/2026-w47.jsonl.gz --user mira.holt --outcome block",
 	}},
 	{"brisk compare", []string{
-		"brisk compare . . --log signons/2026-w47.jsonl.gz",
+		"brisk compare . .",
 		"brisk compare . . --log signons/2026-w46.jsonl.gz --log signons/2026-w47.jsonl.gz --out changes.jsonl",
 	}},
 	{"brisk ready", []string{"brisk ready --at 2026-11-23T08:00 --by 2027-02-01", "brisk ready --at 2026-11-23T08:00 --by 2027-02-01 --csv"}},

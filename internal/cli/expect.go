@@ -125,4 +125,7 @@ func (s *session) expectText(rules *briskwarden.Rulebook, results *expect.Result
 	default:
 		s.out.Printf("%s.\n", s.paint.Red(fmt.Sprintf("%d of %s failed", results.Failed, spell.Plural(n, "expectation"))))
 	}
+	if results.Unproved > 0 {
+		s.out.Printf("%s not proved: %s\n", spell.Plural(results.Unproved, "promise"), s.paint.Blue("brisk prove"))
+	}
 }

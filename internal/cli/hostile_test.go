@@ -77,6 +77,8 @@ policy "EVIL watch" { who group "EVIL" to app "EVIL" stage watch case "EVIL" whe
 policy "EVIL consent" { who everyone to everything doing consent otherwise => review by group rev }
 waiver "EVIL" { because "EVIL" owner "EVIL" who user "EVIL two" to app "EVIL" lifts "EVIL" until 2027-12-31 }
 expect "EVIL" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T08:15 => grant }
+promise "EVIL" { who user "EVIL" to app "EVIL" doing sign-on, "EVIL" never grant without "EVIL demand" }
+promise "EVIL locked" { who everyone to everything when user.mark is "EVIL" or time in "EVIL" never block }
 expect "EVIL holds" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T12:00 => block }
 `)
 	id := strings.Trim(inJSON(evil), `"`)
@@ -100,13 +102,15 @@ expect "EVIL holds" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T12:00 =>
 
 // hostileRuns are calls of every command, in a folder of that rulebook.
 var hostileRuns = map[string][][]string{
-	"brisk check": {{}, {"--json"}, {"--sarif", "OUT/a.sarif"}},
+	"brisk check": {{}, {"--json"}, {"--sarif", "OUT/a.sarif"}, {"--exact"}, {"--exact", "--json"}},
 	"brisk fmt":   {{"--diff"}, {"--list"}},
 	"brisk decide": {{"user " + goQuoted(evil) + " app " + goQuoted(evil) + " ip 192.0.2.1 at 2026-11-23T12:00"}, {"user " + goQuoted(evil) + " app " + goQuoted(evil) + " at 2026-11-23T12:00"},
 		{"user", evil + "x", "app", evil}, {"user", evil, "frobnicate", evil}, {"--requests", "log.jsonl"}, {"--requests", "log.jsonl", "--json"}, {"--request", evil}},
 	"brisk expect":  {{}, {evil}, {"--json"}, {"--junit", "OUT/a.xml"}, {"--from", "log.jsonl"}},
 	"brisk replay":  {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--report", "OUT/r.html", "--charts", "OUT/r", "--out", "OUT/r.jsonl"}, {evil}, {"log.jsonl", "--user", evil + " zz"}},
-	"brisk compare": {{".", ".", "--log", "log.jsonl", "--report", "OUT/c.html", "--charts", "OUT/c"}, {evil, evil, "--log", evil}},
+	"brisk prove":   {{}, {"--json"}, {"--propose"}, {"--junit", "OUT/p.xml", "--sarif", "OUT/p.sarif"}, {evil}, {"--that", "who user " + goQuoted(evil) + " to app " + goQuoted(evil) + " never grant"}, {"--that", evil}},
+	"brisk survey":  {{}, {"--json", "--log", "log.jsonl"}, {"--report", "OUT/s.html", "--charts", "OUT/s"}, {"--log", evil}},
+	"brisk compare": {{".", "."}, {".", ".", "--who", "user " + goQuoted(evil), "--to", evil, "--json"}, {".", ".", "--log", "log.jsonl", "--report", "OUT/c.html", "--charts", "OUT/c"}, {evil, evil, "--log", evil}},
 	"brisk ready":   {{"--by", "2027-12-31"}, {"--csv", "--by", "2027-12-31"}, {"--json"}, {"--report", "OUT/y.html", "--charts", "OUT/y"}},
 	"brisk reach": {{"user", evil}, {"app", evil}, {"app", evil, "--columns", evil}, {"--all"}, {"--all", "--charts", "OUT/m"}, {"user", evil + "?"},
 		{"user", evil, "--json"}},

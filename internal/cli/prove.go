@@ -166,6 +166,9 @@ func (s *session) proposePromises(f proveFlags) error {
 	if err != nil {
 		return usage("%w", err)
 	}
+	if text == "" {
+		text = "# Nothing can be promised: there is nobody, or nothing to sign on to.\n"
+	}
 	s.out.Source([]byte(text))
 	return nil
 }
@@ -300,13 +303,13 @@ func (s *session) wayText(w *prove.Way) {
 	if len(w.Actions) > 1 || w.Actions[0] != "sign-on" {
 		doing = ", doing " + strings.Join(w.Actions, ", ")
 	}
-	s.out.Printf("\n  %s  %s at %s%s\n", s.paint.Outcome(w.Outcome, screen.Pad(w.Outcome.String(), 7)), screen.Wrapped(spell.Few(w.People, 4), 11),
+	s.out.Printf("\n  %s  %s at %s%s\n", s.paint.Bold(screen.Pad(w.Outcome.String(), 7)), screen.Wrapped(spell.Few(w.People, 4), 11),
 		screen.Wrapped(spell.Few(w.Apps, 6), 11), doing)
 	for i := range w.By {
 		s.out.Printf("    by     %s\n", screen.Wrapped(w.By[i].Text(), 11))
 	}
-	if w.When != nil && *w.When != "" {
-		s.out.Printf("    when   %s\n", screen.Wrapped(*w.When, 11))
+	if when := w.Brief(); when != "" {
+		s.out.Printf("    when   %s\n", screen.Wrapped(when, 11))
 	}
 	if w.Decide != "" {
 		s.out.Printf("    see    %s\n", s.paint.Blue("brisk decide "+shellClauses(w.Decide)))

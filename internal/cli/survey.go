@@ -107,7 +107,7 @@ func (s *session) surveyTable(r *survey.Report) {
 	}
 	s.out.Printf("\n%s\n", s.paint.Blue("app              people  least  device    from                                risk      "+used))
 	for _, row := range collapsed(r.Rows) {
-		s.surveyRow(&row, r.Logged > 0)
+		s.surveyRow(&row, r.Networks, r.Logged > 0)
 	}
 	s.out.Printf("%s\n", s.paint.Faint("+ a phishing-resistant method is always among what was proved; --json has the people"))
 }
@@ -116,7 +116,7 @@ func (s *session) surveyTable(r *survey.Report) {
 func collapsed(rows []survey.Row) []survey.Row {
 	apps, alike := map[string]bool{}, map[string]int{}
 	key := func(row *survey.Row) string {
-		return fmt.Sprint(row.People, row.Least, row.Resistant, row.Managed, row.Baselines, fromText(row), row.Band)
+		return fmt.Sprint(row.People, row.Least, row.Resistant, row.Managed, row.Baselines, row.Networks, row.Elsewhere, row.Nowhere, row.Band)
 	}
 	for i := range rows {
 		apps[rows[i].App] = true
@@ -141,7 +141,7 @@ func collapsed(rows []survey.Row) []survey.Row {
 	return list
 }
 
-func (s *session) surveyRow(row *survey.Row, logged bool) {
+func (s *session) surveyRow(row *survey.Row, networks []string, logged bool) {
 	least := s.paint.Green(screen.Pad(row.Least, 5))
 	if row.Least == "none" || row.Least == "aal1" {
 		least = s.paint.Amber(screen.Pad(row.Least, 5))
@@ -162,22 +162,7 @@ func (s *session) surveyRow(row *survey.Row, logged bool) {
 		resistant = "+"
 	}
 	s.out.Printf("%s %6d  %s%s %s %s %s %s\n", screen.Pad(screen.Cut(row.App, 16), 16), len(row.People), least, resistant, screen.Pad(screen.Cut(device, 9), 9),
-		screen.Pad(screen.Cut(fromText(row), 35), 35), screen.Pad(row.Band, 9), use)
-}
-
-// fromText tells from where people get in.
-func fromText(row *survey.Row) string {
-	if row.Elsewhere && row.Nowhere {
-		return "anywhere"
-	}
-	var parts []string
-	if row.Elsewhere {
-		parts = append(parts, "elsewhere")
-	}
-	if row.Nowhere {
-		parts = append(parts, "no address")
-	}
-	return strings.Join(append(parts, row.Networks...), ", ")
+		screen.Pad(screen.Cut(row.From(networks), 35), 35), screen.Pad(row.Band, 9), use)
 }
 
 // surveyStep is one thing to do next.

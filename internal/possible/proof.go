@@ -151,6 +151,16 @@ func (sp *Space) Enrolled(number, id int) logic.Lit {
 	})
 }
 
+// MethodsOf are the methods that people of a kind are enrolled in, by any rulebook.
+func (w *World) MethodsOf(k *Kind) (names []string) {
+	for i, s := range w.sides {
+		if p := k.persons[i]; p != nil {
+			p.Methods.Each(func(id int) { names = append(names, s.rb.Methods.All()[id].Name) })
+		}
+	}
+	return names
+}
+
 // PresentsAll is whether every method that the person is enrolled in, and a change of the password, is presented.
 func (sp *Space) PresentsAll(number int) logic.Lit {
 	s := sp.w.sides[number]

@@ -136,7 +136,7 @@ func one(ctx context.Context, w *possible.World, t Target, quests []Quest) ([]an
 		if sought[i].quest == nil {
 			continue
 		}
-		s := seeker{ctx: ctx, sp: sp, target: t, seeking: sought[i], answer: &answers[i]}
+		s := seeker{ctx: ctx, world: w, sp: sp, target: t, seeking: sought[i], answer: &answers[i]}
 		if err := s.seek(); err != nil {
 			return nil, err
 		}
@@ -154,6 +154,7 @@ type seeking struct {
 // seeker looks for what one quest seeks in one space.
 type seeker struct {
 	ctx    context.Context
+	world  *possible.World
 	sp     *possible.Space
 	target Target
 	seeking
@@ -233,7 +234,7 @@ func (s *seeker) hit(way int) (*Hit, error) {
 		return nil, &Unconfirmed{so, fmt.Sprintf("way %d", found)}
 	}
 	hit := &Hit{Target: s.target, SignOn: so, Way: found}
-	hit.simplify(func(so *signon.SignOn) bool {
+	hit.simplify(s.world.MethodsOf(who[0]), func(so *signon.SignOn) bool {
 		way, is, err := s.quest.Judge(s.ctx, so)
 		return err == nil && is && way == found
 	})

@@ -20,6 +20,13 @@ type Trait struct {
 	Holds func(*possible.Space) logic.Lit
 }
 
+// SharedTrait is a trait that all sign-ons of an entry share. It is given where everything in the quest's scope
+// has it that is to the entry's apps and for its actions.
+type SharedTrait struct {
+	Trait
+	Given bool
+}
+
 // Batch are entries of one quest.
 type Batch struct {
 	Quest   Quest
@@ -30,7 +37,7 @@ type Batch struct {
 // sought in the entry's way, for its people, apps and actions: the fewest and shortest from which all others
 // follow, and none that everything in the quest's scope has. Targets are those that the quests may concern.
 // An entry that was not worked out before the context was done has nil.
-func Shared(ctx context.Context, w *possible.World, batches []Batch, traits []Trait, targets []Target) [][][]Trait {
+func Shared(ctx context.Context, w *possible.World, batches []Batch, traits []Trait, targets []Target) [][][]SharedTrait {
 	traits = slices.Clone(traits)
 	slices.SortStableFunc(traits, func(a, b Trait) int {
 		return cmp.Or(cmp.Compare(len(a.Text), len(b.Text)), strings.Compare(a.Text, b.Text))
@@ -38,18 +45,18 @@ func Shared(ctx context.Context, w *possible.World, batches []Batch, traits []Tr
 	s := &sharing{ctx: ctx, w: w, batches: batches, traits: traits}
 	s.begin()
 	parallel(len(targets), func(i int) { s.at(targets[i]) })
-	result := make([][][]Trait, len(batches))
+	result := make([][][]SharedTrait, len(batches))
 	spaces := s.scopes(targets)
 	for b := range batches {
-		result[b] = make([][]Trait, len(batches[b].Entries))
+		result[b] = make([][]SharedTrait, len(batches[b].Entries))
 		for e := range batches[b].Entries {
 			if s.common[b][e] == nil {
 				continue
 			}
 			if kept, ok := s.fewest(spaces, b, s.common[b][e]); ok {
-				result[b][e] = []Trait{}
+				result[b][e] = []SharedTrait{}
 				for _, t := range kept {
-					result[b][e] = append(result[b][e], traits[t])
+					result[b][e] = append(result[b][e], SharedTrait{traits[t], slices.Contains(s.given[b][e], t)})
 				}
 			}
 		}
@@ -64,7 +71,8 @@ type sharing struct {
 	traits  []Trait
 
 	common [][][]int  // by batch and entry: the traits that all its sign-ons have, so far; nil where the time ran out
-	mutex  sync.Mutex // of common
+	given  [][][]int  // and those that everything in the scope has at its apps and for its actions
+	mutex  sync.Mutex // of both
 }
 
 // sharedSpace is a space in which traits are asked for.
@@ -86,6 +94,7 @@ func (s *sharing) begin() {
 			}
 		}
 		s.common = append(s.common, common)
+		s.given = append(s.given, slices.Clone(common))
 	}
 }
 
@@ -131,8 +140,9 @@ func (s *sharing) at(t Target) {
 			common := s.common[b][i]
 			s.mutex.Unlock()
 			kept := s.always(sp, common, sp.seekings[b].scope, sp.seekings[b].ways[e.Way], sp.people[b][i])
+			given := s.always(sp, kept, sp.seekings[b].scope)
 			s.mutex.Lock()
-			s.common[b][i] = both(s.common[b][i], kept)
+			s.common[b][i], s.given[b][i] = both(s.common[b][i], kept), both(s.given[b][i], given)
 			s.mutex.Unlock()
 		}
 	}

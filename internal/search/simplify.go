@@ -9,8 +9,9 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// simplify leaves out what can be left out while the sign-on comes to the same.
-func (h *Hit) simplify(same func(*signon.SignOn) bool) {
+// simplify leaves out what can be left out while the sign-on comes to the same, and has the person prove
+// herself by what she is enrolled in where that does as well.
+func (h *Hit) simplify(enrolled []string, same func(*signon.SignOn) bool) {
 	try := func(edit func(*signon.SignOn)) {
 		so := clone(&h.SignOn)
 		if edit(&so); same(&so) {
@@ -30,6 +31,18 @@ func (h *Hit) simplify(same func(*signon.SignOn) bool) {
 	for i := len(h.SignOn.Presented) - 1; i >= 0; i-- {
 		try(func(so *signon.SignOn) { so.Presented = slices.Delete(so.Presented, i, i+1) })
 	}
+	for i, method := range h.SignOn.Presented {
+		for _, own := range enrolled {
+			if slices.Contains(enrolled, method) || slices.Contains(h.SignOn.Presented, own) {
+				continue
+			}
+			try(func(so *signon.SignOn) { so.Presented[i] = own })
+			if h.SignOn.Presented[i] == own {
+				break
+			}
+		}
+	}
+	slices.Sort(h.SignOn.Presented)
 	try(func(so *signon.SignOn) { so.Session = signon.Session{} })
 	if h.SignOn.Device != nil {
 		try(func(so *signon.SignOn) { so.Device = nil })
