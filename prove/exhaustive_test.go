@@ -13,7 +13,7 @@ import (
 	"briskwarden.example/briskwarden/internal/possible/possibletest"
 )
 
-var rulebooks = flag.Int("rulebooks", 300, "how many random rulebooks are held against lists of all their sign-ons")
+var rulebooks = flag.Int("rulebooks", 100, "how many random rulebooks are held against lists of all their sign-ons")
 
 type broke struct{ user, app string }
 
@@ -41,8 +41,9 @@ func agree(t *testing.T, seed uint64, s *possibletest.Small) (brokenOnes int) {
 	rules, err := briskwarden.OpenFS(s.Files, briskwarden.WithClock(func() time.Time { return possibletest.Start }))
 	require.NoError(t, err, "%s", text)
 	m := newModel(rules)
+	m.watched = seed%3 == 0
 	s.Each(possibletest.Users, possibletest.Apps, m.consider)
-	report, err := Promises(context.Background(), rules, Span{Until: possibletest.Start.AddDate(0, 0, 4)})
+	report, err := Promises(context.Background(), rules, Span{Until: possibletest.Start.AddDate(0, 0, 4), AsEnforced: m.watched})
 	require.NoError(t, err, "seed %d\n%s", seed, text)
 	for i := range report.Promises {
 		p := &report.Promises[i]

@@ -19,10 +19,11 @@ import (
 
 // model is what all sign-ons of a small rulebook come to, one by one.
 type model struct {
-	engine *engine.Engine
-	traits map[string]func(condition.Facts) bool // by text
-	names  []string
-	seen   [][]seen // by promise: what was in its scope
+	engine  *engine.Engine
+	watched bool                                  // the policies on watch count
+	traits  map[string]func(condition.Facts) bool // by text
+	names   []string
+	seen    [][]seen // by promise: what was in its scope
 }
 
 // seen is a sign-on in the scope of a promise.
@@ -63,7 +64,7 @@ func (m *model) consider(so *signon.SignOn) {
 		if !p.Who.Holds(rb.People[so.User]) || !p.To.Holds(rb.Apps[so.App]) {
 			continue
 		}
-		v, err := m.engine.Judge(context.Background(), so, &engine.Question{When: p.When, Without: p.Without})
+		v, err := m.engine.Judge(context.Background(), so, &engine.Question{Watched: m.watched, When: p.When, Without: p.Without})
 		if err != nil {
 			panic(err)
 		}
@@ -124,7 +125,7 @@ func (m *model) checkWay(t *testing.T, promise int, w *Way, message string) {
 					so.Evidence[i].App = a
 				}
 			}
-			v, err := m.engine.Judge(context.Background(), &so, &engine.Question{When: p.When, Without: p.Without})
+			v, err := m.engine.Judge(context.Background(), &so, &engine.Question{Watched: m.watched, When: p.When, Without: p.Without})
 			require.NoError(t, err, message)
 			require.True(t, v.When && v.Outcome == w.Outcome && breaksPlainly(p, v), message)
 		}

@@ -23,7 +23,7 @@ import (
 	"briskwarden.example/briskwarden/survey"
 )
 
-var rulebooks = flag.Int("rulebooks", 200, "how many random rulebooks are held against lists of all their sign-ons")
+var rulebooks = flag.Int("rulebooks", 100, "how many random rulebooks are held against lists of all their sign-ons")
 
 // added is a rulebook with one more file.
 func added(t *testing.T, from fs.FS, text string) *briskwarden.Rulebook {
