@@ -18,13 +18,13 @@ import (
 
 // consentAsks are conditions about what client applications ask for.
 var consentAsks = []string{"scopes within sign-in", "scopes touch crew", "scopes within crew, sign-in", "scopes touch unclassified", "scopes is unknown", "scopes.count > 2",
-	"scopes.count >= 1", "scopes.weight < 40", "scopes.weight >= 70", "scopes.weight is known", "publisher.verified", "publisher.name is Fernwood", "client-app.id in notes, tides",
+	"scopes.count >= 1", "scopes.weight < 41", "scopes.weight > 70", "scopes.weight is known", "publisher.verified", "publisher.name is Fernwood", "client-app.id in notes, tides",
 	"consent.for is group", "consent.for in self, everyone", "consent.owner", "consent.owner is no", "client is legacy"}
 
 // eachConsent gives all consents that small rulebooks can tell apart.
 func eachConsent(r *rand.Rand, text string, give func(*signon.Consent)) {
 	lists := [][]string{nil, {}}
-	scopes := []string{"openid", "roster.read", "roster.all", "mail.read"}
+	scopes := []string{"openid", "roster.read", "roster.all", "roster.write", "mail.read"}
 	for set := 1; set < 1<<len(scopes); set++ {
 		var list []string
 		for i, s := range scopes {
@@ -32,7 +32,7 @@ func eachConsent(r *rand.Rand, text string, give func(*signon.Consent)) {
 				list = append(list, s)
 			}
 		}
-		for len(list) < 5 { // a list may say the same twice
+		for len(list) < 6 { // a list may say the same twice
 			lists = append(lists, append([]string(nil), list...))
 			list = append(list, list[0])
 		}
