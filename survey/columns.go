@@ -5,6 +5,7 @@ package survey
 import (
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 
 	"briskwarden.example/briskwarden/internal/condition"
@@ -35,13 +36,14 @@ func levelName(level int) string { return demand.FixedNames[level-1] }
 
 // columns are the demands and conditions that are asked about.
 type columns struct {
-	levels   [4]*demand.Demand         // that something was ever proved
-	strong   *demand.Demand            // that a phishing-resistant method was; nil where there is none
-	asks     map[string]*demand.Demand // by name: what a policy could ask that makes it so
-	managed  condition.Node
-	networks []condition.Node
-	any      condition.Node // in some named network
-	nowhere  condition.Node
+	levels    [4]*demand.Demand         // that something was ever proved
+	strong    *demand.Demand            // that a phishing-resistant method was; nil where there is none
+	asks      map[string]*demand.Demand // by name: what a policy could ask that makes it so
+	managed   condition.Node
+	networks  []condition.Node
+	meets     []*demand.Demand // each baseline
+	elsewhere condition.Node   // in none of the named networks
+	nowhere   condition.Node
 }
 
 func (s *surveyor) newColumns() *columns {
@@ -51,8 +53,8 @@ func (s *surveyor) newColumns() *columns {
 	c := &columns{asks: map[string]*demand.Demand{}}
 	for level := 1; level <= 3; level++ {
 		c.levels[level] = names.CompileEver(atom(levelName(level)), &errs)
-		c.asks[levelName(level)] = names.Compile(atom(levelName(level)), &errs)
 	}
+	c.asks[levelName(2)] = names.Compile(atom(levelName(2)), &errs)
 	if list := s.resistantMethods(); len(list) > 0 {
 		any := &ast.DemandOr{}
 		for _, name := range list {
@@ -73,7 +75,14 @@ func (s *surveyor) newColumns() *columns {
 		c.networks = append(c.networks, condition.IsIn(of(fact.Network), []int{id}))
 		all = append(all, id)
 	}
-	c.any = condition.IsIn(of(fact.Network), all)
+	c.elsewhere = condition.Not(condition.IsIn(of(fact.Network), all))
+	names.Baseline = func(n ast.Name) (int, bool) {
+		i := slices.IndexFunc(s.rb.Baselines, func(b *rulebook.Baseline) bool { return b.Name == n.Text })
+		return i, i >= 0
+	}
+	for _, b := range s.rb.Baselines {
+		c.meets = append(c.meets, names.Compile(&ast.DemandAtom{Kind: ast.AtomDevice, Name: ast.Name{Text: b.Name}}, &errs))
+	}
 	return c
 }
 
@@ -90,7 +99,7 @@ func (s *surveyor) resistantMethods() (list []string) {
 func (s *surveyor) look() (err error) {
 	s.columns = s.newColumns()
 	var asked []possible.Asked
-	for _, n := range append([]condition.Node{s.columns.managed, s.columns.any, s.columns.nowhere}, s.columns.networks...) {
+	for _, n := range append([]condition.Node{s.columns.managed, s.columns.elsewhere, s.columns.nowhere}, s.columns.networks...) {
 		asked = append(asked, possible.Asked{Who: &rulebook.Who{}, When: n})
 	}
 	if s.world, err = possible.New(s.ctx, []*engine.Engine{s.engine}, s.span.From, s.span.Until, [][]possible.Asked{asked}); err != nil {
@@ -128,15 +137,11 @@ func (s *surveyor) cover(app string) (*coverage, error) {
 	asked := s.asked(sp)
 	waived := map[string]logic.Lit{}
 	for _, name := range sortedKeys(s.columns.asks) {
-		waived[name] = sp.And(sp.Ordinary(0), sp.MetLifted(0, s.columns.asks[name]), asked[name])
+		waived[name] = sp.And(sp.Ordinary(0), sp.MetLifted(0, s.columns.asks[name]), asked[name].is)
 	}
 	sp.Settle()
-	confirm := func(so *signon.SignOn) (bool, error) {
-		v, err := s.engine.Judge(s.ctx, so, &engine.Question{Watched: s.span.AsEnforced})
-		return v.Outcome == signon.Grant, err
-	}
-	find := func(what logic.Lit) (map[*possible.Kind]bool, error) {
-		found, ok, err := search.Kinds(s.ctx, sp, sp.And(grant, what), confirm)
+	find := func(what logic.Lit, known map[*possible.Kind]bool, tells bool, confirmed func(*signon.SignOn) (bool, error)) (map[*possible.Kind]bool, error) {
+		found, ok, err := search.Kinds(s.ctx, sp, sp.And(grant, what), known, tells, confirmed)
 		if err == nil && !ok {
 			err = fmt.Errorf("%w: %s, a formula of %d variables, given up after %d conflicts", ErrUndecided, app, sp.Variables(), sp.Conflicts)
 		}
@@ -144,44 +149,78 @@ func (s *surveyor) cover(app string) (*coverage, error) {
 	}
 	c := &coverage{app: app, lacks: map[string]map[*possible.Kind]bool{}, waived: map[string]map[*possible.Kind]bool{}}
 	var err error
-	if c.in, err = find(logic.Yes); err != nil {
+	if c.in, err = find(logic.Yes, nil, true, s.granted(column{})); err != nil {
 		return nil, err
 	}
 	for _, name := range sortedKeys(asked) {
-		if c.lacks[name], err = find(asked[name]); err != nil {
+		x := asked[name]
+		if c.lacks[name], err = find(x.is, c.lacks[x.implied], true, s.granted(x)); err != nil {
 			return nil, err
 		}
 	}
 	for _, name := range sortedKeys(waived) {
-		if c.waived[name], err = find(waived[name]); err != nil {
+		if c.waived[name], err = find(waived[name], nil, false, s.granted(asked[name])); err != nil {
 			return nil, err
 		}
 	}
 	return c, nil
 }
 
-// asked is, by name, that what is asked is lacking: of a network, that it is where the sign-on comes from.
-func (s *surveyor) asked(sp *possible.Space) map[string]logic.Lit {
-	c, asked := s.columns, map[string]logic.Lit{}
+// column is that something is lacking, or of a network, that the sign-on comes from there; and what tells so of
+// one sign-on.
+type column struct {
+	is      logic.Lit
+	implied string         // by this other column
+	demand  *demand.Demand // that is not met
+	when    condition.Node // that is true, or with not, that is not true
+	not     bool
+	risk    int // that the score is or may be, if it is more than 0
+}
+
+// granted has the engine tell whether a sign-on is granted, and one of a column.
+func (s *surveyor) granted(x column) func(*signon.SignOn) (bool, error) {
+	return func(so *signon.SignOn) (is bool, err error) {
+		v, err := s.engine.Judge(s.ctx, so, &engine.Question{Watched: s.span.AsEnforced, When: x.when, Without: x.demand})
+		if err != nil || v.Outcome != signon.Grant || x.demand != nil && v.Met || x.when != nil && v.When == x.not {
+			return false, err
+		}
+		if x.risk == 0 {
+			return true, nil
+		}
+		err = s.engine.Probe(s.ctx, so, func(f condition.Facts) {
+			score, _ := f.Number(fact.Risk)
+			is = int(score.High) >= x.risk
+		})
+		return is, err
+	}
+}
+
+// asked are the columns, by name. Names are in an order in which what implies another comes before it.
+func (s *surveyor) asked(sp *possible.Space) map[string]column {
+	c, asked := s.columns, map[string]column{}
 	for level := 1; level <= 3; level++ {
-		asked[levelName(level)] = sp.Met(0, c.levels[level]).Not()
+		x := column{is: sp.Met(0, c.levels[level]).Not(), demand: c.levels[level]}
+		if level > 1 {
+			x.implied = levelName(level - 1)
+		}
+		asked[levelName(level)] = x
 	}
-	asked[resistant] = logic.Yes
+	asked[resistant] = column{is: logic.Yes}
 	if c.strong != nil {
-		asked[resistant] = sp.Met(0, c.strong).Not()
+		asked[resistant] = column{is: sp.Met(0, c.strong).Not(), demand: c.strong}
 	}
-	asked[managed] = sp.Condition(0, c.managed).Must.Not()
+	asked[managed] = column{is: sp.Condition(0, c.managed).Must.Not(), when: c.managed, not: true}
 	for i, b := range s.rb.Baselines {
-		asked[baseline+b.Name] = sp.Meets(0, i).Must.Not()
+		asked[baseline+b.Name] = column{is: sp.Meets(0, i).Must.Not(), demand: c.meets[i]}
 	}
 	for id, name := range s.rb.Networks.Names {
-		asked[network+name] = sp.Condition(0, c.networks[id]).Must
+		asked[network+name] = column{is: sp.Condition(0, c.networks[id]).Must, when: c.networks[id]}
 	}
-	asked[elsewhere] = sp.Condition(0, c.any).May.Not()
-	asked[nowhere] = sp.Condition(0, c.nowhere).Must
+	asked[elsewhere] = column{is: sp.Condition(0, c.elsewhere).Must, when: c.elsewhere}
+	asked[nowhere] = column{is: sp.Condition(0, c.nowhere).Must, when: c.nowhere}
 	if s.rb.Risk != nil {
 		for _, b := range s.rb.Risk.Bands {
-			asked[band+b.Name] = sp.RiskMayReach(0, b.Low)
+			asked[band+b.Name] = column{is: sp.RiskMayReach(0, b.Low), risk: b.Low}
 		}
 	}
 	return asked

@@ -75,12 +75,8 @@ func (s *session) differenceText(d *prove.Difference) {
 	}
 	s.out.Printf("\n  %s to %s  %s at %s%s\n", d.From, s.paint.Outcome(d.To, d.To.String()), screen.Wrapped(spell.Few(d.People, 4), 11),
 		screen.Wrapped(spell.Few(d.Apps, 6), 11), doing)
-	for i := range d.Old {
-		s.out.Printf("    before %s\n", screen.Wrapped(d.Old[i].Text(), 11))
-	}
-	for i := range d.New {
-		s.out.Printf("    now    %s\n", screen.Wrapped(d.New[i].Text(), 11))
-	}
+	s.decidedBy("before", d.Old)
+	s.decidedBy("now", d.New)
 	if when := d.Brief(); when != "" {
 		s.out.Printf("    when   %s\n", screen.Wrapped(when, 11))
 	}

@@ -305,9 +305,7 @@ func (s *session) wayText(w *prove.Way) {
 	}
 	s.out.Printf("\n  %s  %s at %s%s\n", s.paint.Bold(screen.Pad(w.Outcome.String(), 7)), screen.Wrapped(spell.Few(w.People, 4), 11),
 		screen.Wrapped(spell.Few(w.Apps, 6), 11), doing)
-	for i := range w.By {
-		s.out.Printf("    by     %s\n", screen.Wrapped(w.By[i].Text(), 11))
-	}
+	s.decidedBy("by", w.By)
 	if when := w.Brief(); when != "" {
 		s.out.Printf("    when   %s\n", screen.Wrapped(when, 11))
 	}
@@ -317,6 +315,19 @@ func (s *session) wayText(w *prove.Way) {
 	}
 	if text, err := plainjson.Marshal(w.Witness); err == nil {
 		s.out.Printf("    see    %s\n", string(text))
+	}
+}
+
+// mostCases is how many of the cases that decided are told.
+const mostCases = 5
+
+// decidedBy tells what decided, a line each.
+func (s *session) decidedBy(head string, list []prove.By) {
+	for i := range list[:min(len(list), mostCases)] {
+		s.out.Printf("    %s %s\n", screen.Pad(head, 6), screen.Wrapped(list[i].Text(), 11))
+	}
+	if more := len(list) - mostCases; more > 0 {
+		s.out.Printf("    %s %s\n", screen.Pad("", 6), s.paint.Faint(fmt.Sprintf("and %d more", more)))
 	}
 }
 

@@ -86,18 +86,27 @@ func (s *session) surveyText(r *survey.Report) {
 	if r.AsEnforced {
 		s.out.Println("Policies on watch count as if they were enforced.")
 	}
-	for i, x := range r.Exceptions {
+	for i, x := range r.Exceptions[:min(len(r.Exceptions), mostExceptions)] {
 		head := ""
 		if i == 0 {
 			head = "Exceptions"
 		}
 		s.out.Printf("%s %s\n", s.paint.Blue(screen.Pad(head, 11)), screen.Wrapped(fmt.Sprintf("%s: %s", x.What, spell.Few(x.People, 4)), 12))
 	}
+	if more := len(r.Exceptions) - mostExceptions; more > 0 {
+		s.out.Printf("            %s\n", s.paint.Faint(fmt.Sprintf("and %d more, which --json lists", more)))
+	}
 	s.surveyTable(r)
 	for i := range r.Steps {
 		s.surveyStep(i+1, &r.Steps[i])
 	}
 }
+
+// How many exceptions and rows the text tells.
+const (
+	mostExceptions = 8
+	mostRows       = 40
+)
 
 // surveyTable has a row for people who fare alike at an app, the weakest first.
 func (s *session) surveyTable(r *survey.Report) {
@@ -106,8 +115,12 @@ func (s *session) surveyTable(r *survey.Report) {
 		used = "used, weakly"
 	}
 	s.out.Printf("\n%s\n", s.paint.Blue("app              people  least  device    from                                risk      "+used))
-	for _, row := range collapsed(r.Rows) {
-		s.surveyRow(&row, r.Networks, r.Logged > 0)
+	rows := collapsed(r.Rows)
+	for i := range rows[:min(len(rows), mostRows)] {
+		s.surveyRow(&rows[i], r.Networks, r.Logged > 0)
+	}
+	if more := len(rows) - mostRows; more > 0 {
+		s.out.Printf("%s\n", s.paint.Faint(fmt.Sprintf("and %s, which --json lists", spell.Plural(more, "more row"))))
 	}
 	s.out.Printf("%s\n", s.paint.Faint("+ a phishing-resistant method is always among what was proved; --json has the people"))
 }

@@ -146,3 +146,6 @@ func IsYes(f *fact.Fact) Node { return &yesNoNode{f} }
 
 // IsIn asks whether the sign-on belongs to any of some declared sets, by their ids.
 func IsIn(f *fact.Fact, ids []int) Node { return &memberNode{fact: f, ids: ids} }
+
+// Not is the negation of a condition.
+func Not(n Node) Node { return &notNode{n} }

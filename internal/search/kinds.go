@@ -4,21 +4,32 @@ package search
 
 import (
 	"context"
+	"maps"
 
 	"briskwarden.example/briskwarden/internal/logic"
 	"briskwarden.example/briskwarden/internal/possible"
 	"briskwarden.example/briskwarden/signon"
 )
 
-// Kinds finds the kinds of people of whom something is possible in a space that is settled, each confirmed by
-// the engine on a sign-on; not ok where the time ran out.
-func Kinds(ctx context.Context, sp *possible.Space, sought logic.Lit, confirm func(*signon.SignOn) (bool, error)) (found map[*possible.Kind]bool, ok bool, err error) {
-	found = map[*possible.Kind]bool{}
+// Kinds finds the kinds of people of whom something is possible in a space that is settled, besides those of
+// whom it is known already. The engine confirms every sign-on that is found; where it tells all of what is sought,
+// it is asked of the same sign-on by others too, who then need not be looked for. Not ok where the time ran out.
+func Kinds(ctx context.Context, sp *possible.Space, sought logic.Lit, known map[*possible.Kind]bool, tells bool, confirm func(*signon.SignOn) (bool, error)) (found map[*possible.Kind]bool, ok bool, err error) {
+	found = maps.Clone(known)
+	if found == nil {
+		found = map[*possible.Kind]bool{}
+	}
 	if sought == logic.No {
 		return found, true, nil
 	}
 	groups, is := sp.Groups()
 	open := sp.Variable()
+	left := make([]bool, len(groups))
+	for g, kinds := range groups {
+		if left[g] = !found[kinds[0]]; !left[g] {
+			sp.Require(open.Not(), is[g].Not())
+		}
+	}
 	for {
 		switch sp.Solve(ctx, open, sought) {
 		case logic.Undecided:
@@ -26,22 +37,26 @@ func Kinds(ctx context.Context, sp *possible.Space, sought logic.Lit, confirm fu
 		case logic.Impossible:
 			return found, true, nil
 		}
-		so, _ := sp.SignOn()
-		confirmed, err := confirm(&so)
-		switch {
-		case err != nil:
-			return nil, false, &Unconfirmed{so, err.Error()}
-		case !confirmed:
-			return nil, false, &Unconfirmed{so, "of a kind of people"}
-		}
+		so, who := sp.SignOn()
 		for g, kinds := range groups {
-			if sp.Holds(is[g]) {
-				for _, k := range kinds {
-					found[k] = true
-				}
-				sp.Require(open.Not(), is[g].Not())
-				break
+			if !left[g] || !tells && kinds[0] != who[0] {
+				continue
 			}
+			so.User = kinds[0].People[0]
+			confirmed, err := confirm(&so)
+			switch {
+			case err != nil:
+				return nil, false, &Unconfirmed{so, err.Error()}
+			case !confirmed && kinds[0] == who[0]:
+				return nil, false, &Unconfirmed{so, "of a kind of people"}
+			case !confirmed:
+				continue
+			}
+			left[g] = false
+			for _, k := range kinds {
+				found[k] = true
+			}
+			sp.Require(open.Not(), is[g].Not())
 		}
 	}
 }
