@@ -105,7 +105,7 @@ func (s *session) surveyText(r *survey.Report) {
 // How many exceptions and rows the text tells.
 const (
 	mostExceptions = 8
-	mostRows       = 40
+	mostCovered    = 40
 )
 
 // surveyTable has a row for people who fare alike at an app, the weakest first.
@@ -116,10 +116,10 @@ func (s *session) surveyTable(r *survey.Report) {
 	}
 	s.out.Printf("\n%s\n", s.paint.Blue("app              people  least  device    from                                risk      "+used))
 	rows := collapsed(r.Rows)
-	for i := range rows[:min(len(rows), mostRows)] {
+	for i := range rows[:min(len(rows), mostCovered)] {
 		s.surveyRow(&rows[i], r.Networks, r.Logged > 0)
 	}
-	if more := len(rows) - mostRows; more > 0 {
+	if more := len(rows) - mostCovered; more > 0 {
 		s.out.Printf("%s\n", s.paint.Faint(fmt.Sprintf("and %s, which --json lists", spell.Plural(more, "more row"))))
 	}
 	s.out.Printf("%s\n", s.paint.Faint("+ a phishing-resistant method is always among what was proved; --json has the people"))
