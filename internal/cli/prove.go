@@ -76,6 +76,19 @@ func (f *spanFlags) limit() (time.Duration, error) {
 	return within, nil
 }
 
+// spanned opens the rulebook, and reads which sign-ons count; the context ends when the time is over.
+func (s *session) spanned(f *spanFlags, options ...briskwarden.Option) (ctx context.Context, done func(), rules *briskwarden.Rulebook, span prove.Span, err error) {
+	if rules, _, err = s.rules(options...); err != nil {
+		return nil, nil, nil, span, err
+	}
+	span, within, err := f.span(rules)
+	if err != nil {
+		return nil, nil, nil, span, err
+	}
+	ctx, done = context.WithTimeout(s.ctx, within)
+	return ctx, done, rules, span, nil
+}
+
 type proveFlags struct {
 	spanFlags
 	that         []string
@@ -111,16 +124,11 @@ func (s *session) proveCommand() *cobra.Command {
 }
 
 func (s *session) prove(names []string, f proveFlags) error {
-	rules, _, err := s.rules(briskwarden.WithPromises(f.that...))
+	ctx, done, rules, span, err := s.spanned(&f.spanFlags, briskwarden.WithPromises(f.that...))
 	if err != nil {
 		return err
 	}
-	span, within, err := f.span(rules)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithTimeout(s.ctx, within)
-	defer cancel()
+	defer done()
 	for _, that := range f.that {
 		if !slices.Contains(names, that) {
 			names = append(names, that)
@@ -152,16 +160,11 @@ func (s *session) prove(names []string, f proveFlags) error {
 
 // proposePromises writes the strongest promises that hold.
 func (s *session) proposePromises(f proveFlags) error {
-	rules, _, err := s.rules()
+	ctx, done, rules, span, err := s.spanned(&f.spanFlags)
 	if err != nil {
 		return err
 	}
-	span, within, err := f.span(rules)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithTimeout(s.ctx, within)
-	defer cancel()
+	defer done()
 	text, err := survey.Propose(ctx, rules, span)
 	if err != nil {
 		return usage("%w", err)

@@ -3,7 +3,6 @@ package cli
 // brisk survey.
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
@@ -40,16 +39,11 @@ func (s *session) surveyCommand() *cobra.Command {
 }
 
 func (s *session) survey(f surveyFlags) error {
-	rules, _, err := s.rules()
+	ctx, done, rules, span, err := s.spanned(&f.spanFlags)
 	if err != nil {
 		return err
 	}
-	span, within, err := f.span(rules)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithTimeout(s.ctx, within)
-	defer cancel()
+	defer done()
 	r, err := survey.Of(ctx, rules, span)
 	if err != nil {
 		return usage("%w; allow more with --within", err)
