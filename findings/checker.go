@@ -16,8 +16,8 @@ import (
 
 // check returns all warnings about a rulebook without errors, those of its resolution
 // included, as of the instant now; accepted are those that a comment in it accepts.
-// Undecided says what was not worked out in time.
-func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, undecided string, err error) {
+// Span is that of every possible sign-on, where that was gone through; undecided says what was not worked out in time.
+func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
@@ -25,13 +25,13 @@ func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.E
 		look()
 	}
 	if o.Exact {
-		if undecided, err = c.exactly(ctx, compiled(), o.Span); err != nil {
-			return nil, nil, "", err
+		if span, undecided, err = c.exactly(ctx, compiled(), o.Span); err != nil {
+			return nil, nil, span, "", err
 		}
 	}
 	accepted = c.accept(o.Exact && undecided == "")
 	c.list.Sort()
-	return c.list, accepted, undecided, nil
+	return c.list, accepted, span, undecided, nil
 }
 
 type checker struct {

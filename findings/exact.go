@@ -49,21 +49,21 @@ type exact struct {
 }
 
 // exactly adds what every possible sign-on shows; undecided says what was not worked out in time.
-func (c *checker) exactly(ctx context.Context, e *engine.Engine, span Span) (undecided string, err error) {
+func (c *checker) exactly(ctx context.Context, e *engine.Engine, span Span) (gone [2]time.Time, undecided string, err error) {
 	from, until := c.now, time.Time{}
 	if span.From != "" {
 		if from, _, err = schedule.ParseDayOrInstant(span.From, c.rb.Zone); err != nil {
-			return "", fmt.Errorf("--from: %w", err)
+			return gone, "", fmt.Errorf("--from: %w", err)
 		}
 	}
 	until = from.Add(366 * 24 * time.Hour)
 	if span.Until != "" {
 		if until, _, err = schedule.ParseDayOrInstant(span.Until, c.rb.Zone); err != nil {
-			return "", fmt.Errorf("--until: %w", err)
+			return gone, "", fmt.Errorf("--until: %w", err)
 		}
 	}
 	if !until.After(from) {
-		return "", fmt.Errorf("the span ends (%s) before it begins (%s)", until.Format(time.RFC3339), from.Format(time.RFC3339))
+		return gone, "", fmt.Errorf("the span ends (%s) before it begins (%s)", until.Format(time.RFC3339), from.Format(time.RFC3339))
 	}
 	if span.Within == 0 {
 		span.Within = 2 * time.Minute
@@ -72,13 +72,13 @@ func (c *checker) exactly(ctx context.Context, e *engine.Engine, span Span) (und
 	defer cancel()
 	x := &exact{ctx: ctx, rb: c.rb, taken: map[*rulebook.Case]bool{}, enforced: map[any]bool{}, effect: map[any]bool{}, admitted: map[*possible.Kind]bool{}, reached: map[string]bool{}}
 	if x.world, err = possible.New(ctx, []*engine.Engine{e}, from, until, [][]possible.Asked{nil}); err != nil {
-		return "", err
+		return gone, "", err
 	}
 	x.all()
 	if x.hard == "" {
 		x.tell(c)
 	}
-	return x.hard, nil
+	return [2]time.Time{from.In(c.rb.Zone), until.In(c.rb.Zone)}, x.hard, nil
 }
 
 // all goes through all apps and actions, as many at once as there are processors.

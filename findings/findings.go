@@ -38,7 +38,9 @@ type Report struct {
 	Findings []Finding `json:"findings"` // by place
 	Accepted []Finding `json:"accepted"` // warnings that a comment accepts, by place
 
-	Undecided string `json:"undecided,omitzero"` // what of every possible sign-on was not worked out in time
+	From      time.Time `json:"from,omitzero"`      // of every possible sign-on, where that was gone through
+	Until     time.Time `json:"until,omitzero"`     // and before which
+	Undecided string    `json:"undecided,omitzero"` // what of every possible sign-on was not worked out in time
 
 	// Read tells what was read of the rulebook itself: "7 rulebook files", "12 policies" and so on.
 	// It is not part of the JSON, and empty where there are errors.
@@ -78,7 +80,7 @@ func Of(ctx context.Context, rules *briskwarden.Rulebook, o Options) (*Report, e
 }
 
 func of(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, clock func() time.Time, o Options) (*Report, error) {
-	list, taken, undecided := rb.Diagnostics, []accepted(nil), ""
+	list, taken, span, undecided := rb.Diagnostics, []accepted(nil), [2]time.Time{}, ""
 	if list.Count(diag.Error) == 0 {
 		now := clock()
 		if o.At != "" {
@@ -88,7 +90,7 @@ func of(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engi
 			}
 		}
 		var err error
-		if list, taken, undecided, err = check(ctx, rb, compiled, now, o); err != nil {
+		if list, taken, span, undecided, err = check(ctx, rb, compiled, now, o); err != nil {
 			return nil, err
 		}
 	}
@@ -96,7 +98,7 @@ func of(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engi
 		return nil, err
 	}
 	r := &Report{Rulebook: rb.Name, Digest: rb.Digest, Errors: list.Count(diag.Error), Warnings: list.Count(diag.Warning),
-		Loaded: []Loaded{}, Findings: []Finding{}, Accepted: []Finding{}, Undecided: undecided}
+		Loaded: []Loaded{}, Findings: []Finding{}, Accepted: []Finding{}, From: span[0], Until: span[1], Undecided: undecided}
 	if r.Errors == 0 {
 		r.Read = readOf(rb)
 	}

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language/token"
@@ -99,6 +101,11 @@ func inZone(so *signon.SignOn, zone *time.Location) {
 type Dated struct {
 	At   time.Time `json:"at"`
 	What string    `json:"what"`
+}
+
+// DatesPast are the dates of a rulebook's stages and waivers that lie past a span.
+func DatesPast(rules *briskwarden.Rulebook, until time.Time) []Dated {
+	return datesPast(bridge.Engine(rules).Rulebook(), until)
 }
 
 // datesPast are the dates of stages and waivers that lie past the span.

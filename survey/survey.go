@@ -39,6 +39,8 @@ type Report struct {
 	Steps      []Step      `json:"steps"`
 	Networks   []string    `json:"networks"`        // all named ones
 	Logged     int         `json:"logged,omitzero"` // sign-ons of logs that were granted
+
+	Past []prove.Dated `json:"dates_past"` // dates of the rulebook that lie past the span
 }
 
 // Exception is who is let in otherwise than others.
@@ -111,7 +113,7 @@ func Of(ctx context.Context, rules *briskwarden.Rulebook, span prove.Span) (*Rep
 		return nil, err
 	}
 	r := &Report{Rulebook: s.rb.Name, Digest: s.rb.Digest, From: span.From.In(s.rb.Zone), Until: span.Until.In(s.rb.Zone), AsEnforced: span.AsEnforced,
-		Exceptions: s.exceptions(), Networks: append([]string{}, s.rb.Networks.Names...), Rows: s.rows(), Steps: s.steps()}
+		Exceptions: s.exceptions(), Networks: append([]string{}, s.rb.Networks.Names...), Past: prove.DatesPast(rules, span.Until), Rows: s.rows(), Steps: s.steps()}
 	for i := range r.Rows {
 		row, n := &r.Rows[i], len(r.Rows[i].People)
 		r.Ways += n

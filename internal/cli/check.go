@@ -130,6 +130,9 @@ func (s *session) checkSummary(r *findings.Report) {
 		verdict += screen.Styledf(", %d accepted", len(r.Accepted))
 	}
 	s.out.Printf("%s: %s.\n", s.paint.Bold(r.Rulebook), verdict)
+	if !r.From.IsZero() && r.Undecided == "" {
+		s.out.Printf("Went through every possible sign-on %s.\n", s.spanText(r.From, r.Until))
+	}
 	if r.Undecided != "" {
 		s.out.Printf("%s\n", screen.Wrapped(s.paint.Amber("Not every possible sign-on was gone through in time")+screen.Styledf(": %s; allow more with --within", r.Undecided), 2))
 	}

@@ -94,6 +94,7 @@ func (s *session) surveyText(r *survey.Report) {
 	for i := range r.Steps {
 		s.surveyStep(i+1, &r.Steps[i])
 	}
+	s.datesPast(r.Past)
 }
 
 // How many exceptions and rows the text tells.
