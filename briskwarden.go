@@ -21,7 +21,6 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -111,9 +110,5 @@ func (r *Rulebook) refused(ctx context.Context, s *signon.SignOn, err error) err
 // SignOn reads a sign-on that is told in the clauses of the command "brisk decide", such as
 // "user mira.holt app crew-roster presenting passkey". Relative times are reckoned from the clock.
 func (r *Rulebook) SignOn(clauses string) (signon.SignOn, error) {
-	tree, err := parser.SignOn("clauses", clauses)
-	if err != nil {
-		return signon.SignOn{}, err
-	}
-	return r.engine.Rulebook().Tell(tree, r.engine.Now())
+	return r.engine.Rulebook().TellClauses(clauses, r.engine.Now())
 }

@@ -16,7 +16,6 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language"
-	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/language/scanner"
 	"briskwarden.example/briskwarden/replay"
 	"briskwarden.example/briskwarden/signon"
@@ -160,11 +159,7 @@ func asked(d *signon.Decision) (text string) {
 
 // holds reports whether the clauses tell a sign-on that is decided in the same way.
 func (p *proposer) holds(ctx context.Context, clauses string, want *signon.Decision) bool {
-	tree, err := parser.SignOn("proposal", clauses)
-	if err != nil {
-		return false
-	}
-	so, err := p.engine.Rulebook().Tell(tree, time.Time{})
+	so, err := p.engine.Rulebook().TellClauses(clauses, time.Time{})
 	if err != nil {
 		return false
 	}

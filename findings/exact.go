@@ -3,9 +3,10 @@ package findings
 // What is found by going through every possible sign-on.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
-	"runtime"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +18,7 @@ import (
 	"briskwarden.example/briskwarden/internal/possible"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/search"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"
@@ -35,120 +37,117 @@ var exactCodes = []diag.Code{CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutE
 
 // exact looks for what no possible sign-on shows otherwise.
 type exact struct {
-	ctx   context.Context
-	rb    *rulebook.Rulebook
-	world *possible.World
+	ctx    context.Context
+	engine *engine.Engine
+	rb     *rulebook.Rulebook
+	world  *possible.World
 
 	mutex    sync.Mutex
-	taken    map[*rulebook.Case]bool // cases that some sign-on takes or leaves open
-	enforced map[any]bool            // policies and waivers that are in force for somebody
-	effect   map[any]bool            // and without which something would come out otherwise
+	shown    map[any]bool            // what some sign-on showed: a case is taken or left open, and the two below
 	admitted map[*possible.Kind]bool // people who get in somewhere
 	reached  map[string]bool         // apps that somebody gets into
 	hard     string                  // what was not decided in time
 }
 
+// What a sign-on can show of a policy or waiver, by its pointer.
+type (
+	inForce   struct{ of any } // it counts for somebody
+	hasEffect struct{ of any } // without it something would come out otherwise
+)
+
 // exactly adds what every possible sign-on shows; undecided says what was not worked out in time.
 func (c *checker) exactly(ctx context.Context, e *engine.Engine, span Span) (gone [2]time.Time, undecided string, err error) {
-	from, until := c.now, time.Time{}
-	if span.From != "" {
-		if from, _, err = schedule.ParseDayOrInstant(span.From, c.rb.Zone); err != nil {
-			return gone, "", fmt.Errorf("--from: %w", err)
+	var from, until time.Time
+	for _, x := range []struct {
+		name, text string
+		to         *time.Time
+	}{{"--from", span.From, &from}, {"--until", span.Until, &until}} {
+		if x.text == "" {
+			continue
+		}
+		if *x.to, _, err = schedule.ParseDayOrInstant(x.text, c.rb.Zone); err != nil {
+			return gone, "", fmt.Errorf("%s: %w", x.name, err)
 		}
 	}
-	until = from.Add(366 * 24 * time.Hour)
-	if span.Until != "" {
-		if until, _, err = schedule.ParseDayOrInstant(span.Until, c.rb.Zone); err != nil {
-			return gone, "", fmt.Errorf("--until: %w", err)
-		}
-	}
-	if !until.After(from) {
-		return gone, "", fmt.Errorf("the span ends (%s) before it begins (%s)", until.Format(time.RFC3339), from.Format(time.RFC3339))
+	if from, until, err = possible.Span(from, until, c.now); err != nil {
+		return gone, "", err
 	}
 	if span.Within == 0 {
 		span.Within = 2 * time.Minute
 	}
 	ctx, cancel := context.WithTimeout(ctx, span.Within)
 	defer cancel()
-	x := &exact{ctx: ctx, rb: c.rb, taken: map[*rulebook.Case]bool{}, enforced: map[any]bool{}, effect: map[any]bool{}, admitted: map[*possible.Kind]bool{}, reached: map[string]bool{}}
+	x := &exact{ctx: ctx, engine: e, rb: c.rb, shown: map[any]bool{}, admitted: map[*possible.Kind]bool{}, reached: map[string]bool{}}
 	if x.world, err = possible.New(ctx, []*engine.Engine{e}, from, until, [][]possible.Asked{nil}); err != nil {
 		return gone, "", err
 	}
-	x.all()
+	if err := x.all(); err != nil {
+		return gone, "", err
+	}
 	if x.hard == "" {
 		x.tell(c)
 	}
 	return [2]time.Time{from.In(c.rb.Zone), until.In(c.rb.Zone)}, x.hard, nil
 }
 
-// all goes through all apps and actions, as many at once as there are processors.
-func (x *exact) all() {
-	targets := make(chan [2]string)
-	var wait sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for t := range targets {
-				x.at(t[0], t[1])
-			}
-		})
-	}
+// all goes through all apps and actions.
+func (x *exact) all() error {
+	var targets []search.Target
 	for _, app := range x.rb.AppNames() {
 		for _, action := range x.rb.ActionNames() {
-			targets <- [2]string{app, action}
+			targets = append(targets, search.Target{App: app, Action: action})
 		}
 	}
-	close(targets)
-	wait.Wait()
+	errs := make([]error, len(targets))
+	search.Parallel(len(targets), func(i int) { errs[i] = x.at(targets[i]) })
+	return cmp.Or(append(errs, x.world.Err())...)
 }
 
-// question is something that some sign-on is looked for of.
+// question is something that some sign-on may show.
 type question struct {
+	shows any
 	asked logic.Lit
-	found func()
-	known func() bool
 }
 
 // at goes through the sign-ons to an app for an action.
-func (x *exact) at(app, action string) {
-	sp := x.world.NewSpace(app, action)
+func (x *exact) at(t search.Target) error {
+	sp := x.world.NewSpace(t.App, t.Action)
 	questions := slices.Concat(x.cases(sp), x.policies(sp), x.waivers(sp))
 	in := logic.No
-	if action == rulebook.SignOn {
+	if t.Action == rulebook.SignOn {
 		in = sp.Rule(0, possible.Policies{})[signon.Block].Not()
 		in = sp.And(in, sp.ProvesOwn(0))
 	}
 	sp.Settle()
 	for _, q := range questions {
-		if x.known(q.known) || q.asked == logic.No {
+		if q.asked == logic.No || x.isShown(q.shows) {
 			continue
 		}
 		switch sp.Solve(x.ctx, q.asked) {
 		case logic.Possible:
-			x.note(q.found)
+			x.locked(func() { x.shown[q.shows] = true })
 		case logic.Undecided:
 			x.giveUp(sp)
-			return
+			return nil
 		}
 	}
-	if action == rulebook.SignOn {
-		x.whoGetsIn(sp, in)
-	}
+	return x.whoGetsIn(sp, in)
 }
 
-func (x *exact) known(is func() bool) bool {
+// locked does something while no other app does.
+func (x *exact) locked(do func()) {
 	x.mutex.Lock()
 	defer x.mutex.Unlock()
-	return is()
+	do()
 }
 
-func (x *exact) note(found func()) {
-	x.mutex.Lock()
-	defer x.mutex.Unlock()
-	found()
+func (x *exact) isShown(what any) (is bool) {
+	x.locked(func() { is = x.shown[what] })
+	return is
 }
 
 func (x *exact) giveUp(sp *possible.Space) {
-	x.note(func() {
+	x.locked(func() {
 		x.hard = fmt.Sprintf("%s (%s): a formula of %d variables, given up after %d conflicts", sp.App, sp.Action, sp.Variables(), sp.Conflicts)
 	})
 }
@@ -160,8 +159,7 @@ func (x *exact) cases(sp *possible.Space) (list []question) {
 			continue
 		}
 		for i, reached := range sp.Reached(0, p) {
-			k := &p.Cases[i]
-			list = append(list, question{reached, func() { x.taken[k] = true }, func() bool { return x.taken[k] }})
+			list = append(list, question{&p.Cases[i], reached})
 		}
 	}
 	return list
@@ -187,10 +185,9 @@ func (x *exact) policies(sp *possible.Space) (list []question) {
 		if !p.To.Holds(x.rb.Apps[sp.App]) || !p.Within(sp.Action) && !p.Within(rulebook.EnrolMethod) {
 			continue
 		}
-		list = append(list, question{sp.Enforced(0, p), func() { x.enforced[p] = true }, func() bool { return x.enforced[p] }})
-		if !x.known(func() bool { return x.effect[p] }) {
-			differ := sp.Differ(all, sp.Rule(0, possible.Policies{Leave: p}))
-			list = append(list, question{differ, func() { x.effect[p] = true }, func() bool { return x.effect[p] }})
+		list = append(list, question{inForce{p}, sp.Enforced(0, p)})
+		if !x.isShown(hasEffect{p}) {
+			list = append(list, question{hasEffect{p}, sp.Differ(all, sp.Rule(0, possible.Policies{Leave: p}))})
 		}
 	}
 	return list
@@ -203,46 +200,40 @@ func (x *exact) waivers(sp *possible.Space) (list []question) {
 		if !w.To.Holds(x.rb.Apps[sp.App]) {
 			continue
 		}
-		list = append(list, question{sp.InForce(0, w), func() { x.enforced[w] = true }, func() bool { return x.enforced[w] }})
-		if !x.known(func() bool { return x.effect[w] }) {
-			differ := sp.Differ(all, sp.Rule(0, possible.Policies{Lapse: w}))
-			list = append(list, question{differ, func() { x.effect[w] = true }, func() bool { return x.effect[w] }})
+		list = append(list, question{inForce{w}, sp.InForce(0, w)})
+		if !x.isShown(hasEffect{w}) {
+			list = append(list, question{hasEffect{w}, sp.Differ(all, sp.Rule(0, possible.Policies{Lapse: w}))})
 		}
 	}
 	return list
 }
 
-// whoGetsIn finds everybody who is not blocked from the app with what they are enrolled in.
-func (x *exact) whoGetsIn(sp *possible.Space, in logic.Lit) {
-	groups, is := sp.Groups()
-	open := sp.Variable()
-	for g, kinds := range groups {
-		if !slices.ContainsFunc(kinds, func(k *possible.Kind) bool { return !x.known(func() bool { return x.admitted[k] }) }) && x.known(func() bool { return x.reached[sp.App] }) {
-			sp.Require(open.Not(), is[g].Not())
+// whoGetsIn finds everybody who is not blocked from the app with what they are enrolled in. Whoever gets in
+// elsewhere need not be looked for, once it is known that somebody gets in here.
+func (x *exact) whoGetsIn(sp *possible.Space, in logic.Lit) error {
+	var already map[*possible.Kind]bool
+	x.locked(func() {
+		if x.reached[sp.App] {
+			already = maps.Clone(x.admitted)
 		}
+	})
+	notBlocked := func(so *signon.SignOn) (bool, error) {
+		v, err := x.engine.Judge(x.ctx, so, &engine.Question{})
+		return v.Outcome != signon.Block, err
 	}
-	for {
-		switch sp.Solve(x.ctx, open, in) {
-		case logic.Undecided:
-			x.giveUp(sp)
-			return
-		case logic.Impossible:
-			return
-		}
-		for g, kinds := range groups {
-			if !sp.Holds(is[g]) {
-				continue
-			}
-			x.note(func() {
-				x.reached[sp.App] = true
-				for _, k := range kinds {
-					x.admitted[k] = true
-				}
-			})
-			sp.Require(open.Not(), is[g].Not())
-			break
-		}
+	found, ok, err := search.Kinds(x.ctx, sp, in, already, false, notBlocked)
+	if err != nil {
+		return err
 	}
+	if !ok {
+		x.giveUp(sp)
+		return nil
+	}
+	x.locked(func() {
+		x.reached[sp.App] = x.reached[sp.App] || len(found) > 0
+		maps.Copy(x.admitted, found)
+	})
+	return nil
 }
 
 // tell turns what no sign-on showed into findings.
@@ -252,20 +243,20 @@ func (x *exact) tell(c *checker) {
 			continue
 		}
 		for i := range p.Cases[:len(p.Cases)-1] {
-			if k := &p.Cases[i]; !x.taken[k] {
+			if k := &p.Cases[i]; !x.shown[k] {
 				c.warn(CaseNeverTaken, labelOf(p, i), "take it out, or mend its condition or those before it",
 					"no possible sign-on takes the case %q of the policy %s, or leaves it open", k.Label, p.Name)
 			}
 		}
 	}
 	for _, p := range x.rb.Policies {
-		if p.Session == (rulebook.Session{}) && x.enforced[p] && !x.effect[p] {
+		if p.Session == (rulebook.Session{}) && x.shown[inForce{p}] && !x.shown[hasEffect{p}] {
 			c.warn(PolicyWithoutEffect, p.Decl.Name, "take it out, or see what decides in its place with brisk decide",
 				"without the policy %s no possible sign-on would come out otherwise", p.Name)
 		}
 	}
 	for _, w := range x.rb.Waivers {
-		if x.enforced[w] && !x.effect[w] {
+		if x.shown[inForce{w}] && !x.shown[hasEffect{w}] {
 			c.warn(WaiverWithoutEffect, w.Decl.Name, "take it out, or mend what it lifts", "without the waiver %s no possible sign-on would come out otherwise", w.Name)
 		}
 	}

@@ -1,5 +1,7 @@
 package prove
 
+// What breaks a promise.
+
 import (
 	"context"
 	"slices"

@@ -57,6 +57,15 @@ type Difference struct {
 // Brief is When without what goes without saying of the difference's apps and actions.
 func (d *Difference) Brief() string { return d.brief }
 
+// Reach are all people for whom, and all apps at which, something comes out differently.
+func (c *Comparison) Reach() (people, apps []string) {
+	for i := range c.Differences {
+		people = append(people, c.Differences[i].People...)
+		apps = append(apps, c.Differences[i].Apps...)
+	}
+	return unique(people), unique(apps)
+}
+
 // Compare finds every way in which some possible sign-on comes out differently by two rulebooks. A user or an
 // app that only one of them knows is blocked by the other.
 func Compare(ctx context.Context, before, after *briskwarden.Rulebook, span Span, scope Scope) (*Comparison, error) {

@@ -10,7 +10,6 @@ package prove
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -33,29 +32,16 @@ type Span struct {
 }
 
 // Default is how long a span is that does not say until when.
-const Default = 366 * 24 * time.Hour
-
-// longest is how long a span can be.
-const longest = 100 * 366 * 24 * time.Hour
+const Default = possible.DefaultSpan
 
 // ErrSpan is the error of a span that ends before it begins, or is too long.
-var ErrSpan = errors.New("the span is none")
+var ErrSpan = possible.ErrSpan
 
 // Of is the span with what it leaves out, by what a clock says.
 func (s Span) Of(now time.Time) (Span, error) {
-	if s.From.IsZero() {
-		s.From = now
-	}
-	if s.Until.IsZero() {
-		s.Until = s.From.Add(Default)
-	}
-	switch {
-	case !s.Until.After(s.From):
-		return s, fmt.Errorf("%w: it ends (%s) before it begins (%s)", ErrSpan, s.Until.Format(time.RFC3339), s.From.Format(time.RFC3339))
-	case s.Until.Sub(s.From) > longest:
-		return s, fmt.Errorf("%w: it is longer than 100 years", ErrSpan)
-	}
-	return s, nil
+	var err error
+	s.From, s.Until, err = possible.Span(s.From, s.Until, now)
+	return s, err
 }
 
 // Answer is what a proof comes to.

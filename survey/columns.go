@@ -3,10 +3,10 @@ package survey
 // What is asked about every app.
 
 import (
+	"cmp"
 	"fmt"
-	"runtime"
+	"maps"
 	"slices"
-	"sync"
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/demand"
@@ -108,26 +108,8 @@ func (s *surveyor) look() (err error) {
 	names := s.rb.AppNames()
 	s.apps = make([]*coverage, len(names))
 	errs := make([]error, len(names))
-	var wait sync.WaitGroup
-	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for i := range next {
-				s.apps[i], errs[i] = s.cover(names[i])
-			}
-		})
-	}
-	for i := range names {
-		next <- i
-	}
-	close(next)
-	wait.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	search.Parallel(len(names), func(i int) { s.apps[i], errs[i] = s.cover(names[i]) })
+	return cmp.Or(append(errs, s.world.Err())...)
 }
 
 // cover finds who gets into an app, and without what.
@@ -136,7 +118,7 @@ func (s *surveyor) cover(app string) (*coverage, error) {
 	grant := sp.Rule(0, possible.Policies{Watched: s.span.AsEnforced})[signon.Grant]
 	asked := s.asked(sp)
 	waived := map[string]logic.Lit{}
-	for _, name := range sortedKeys(s.columns.asks) {
+	for _, name := range slices.Sorted(maps.Keys(s.columns.asks)) {
 		waived[name] = sp.And(sp.Ordinary(0), sp.MetLifted(0, s.columns.asks[name]), asked[name].is)
 	}
 	sp.Settle()
@@ -152,13 +134,13 @@ func (s *surveyor) cover(app string) (*coverage, error) {
 	if c.in, err = find(logic.Yes, nil, true, s.granted(column{})); err != nil {
 		return nil, err
 	}
-	for _, name := range sortedKeys(asked) {
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
 		x := asked[name]
 		if c.lacks[name], err = find(x.is, c.lacks[x.implied], true, s.granted(x)); err != nil {
 			return nil, err
 		}
 	}
-	for _, name := range sortedKeys(waived) {
+	for _, name := range slices.Sorted(maps.Keys(waived)) {
 		if c.waived[name], err = find(waived[name], nil, false, s.granted(asked[name])); err != nil {
 			return nil, err
 		}

@@ -38,6 +38,7 @@ func Propose(ctx context.Context, rules *briskwarden.Rulebook, span prove.Span) 
 		}
 		fmt.Fprintf(&b, "promise %q { who %s to app %s %s }\n\n", name, who, scanner.Quote(app), form)
 	}
+	rows := s.rows()
 	for _, c := range s.apps {
 		never := map[string]bool{}
 		in := map[string]bool{}
@@ -53,7 +54,7 @@ func Propose(ctx context.Context, rules *briskwarden.Rulebook, span prove.Span) 
 		if len(never) > 0 {
 			write(c.app+": these never get in", s.selectors(never, func(string) bool { return false }), c.app, "never grant")
 		}
-		for _, row := range s.rows() {
+		for _, row := range rows {
 			if row.App != c.app {
 				continue
 			}

@@ -19,8 +19,6 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
-
 // mostSteps is how many steps are told.
 const mostSteps = 10
 
@@ -162,7 +160,7 @@ func (s *surveyor) selectors(people map[string]bool, allowed func(id string) boo
 		return best
 	}
 	var list []string
-	for _, id := range sortedKeys(people) {
+	for _, id := range slices.Sorted(maps.Keys(people)) {
 		list = append(list, "user "+scanner.Quote(id))
 	}
 	return strings.Join(list, ", ")

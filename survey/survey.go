@@ -230,9 +230,10 @@ func (s *surveyor) exceptions() []Exception {
 			}
 		}
 	}
+	everybody := slices.Sorted(maps.Keys(in))
 	add := func(what string, is func(*rulebook.Person) bool) {
 		var people []string
-		for _, id := range slices.Sorted(maps.Keys(in)) {
+		for _, id := range everybody {
 			if is(s.rb.People[id]) {
 				people = append(people, id)
 			}

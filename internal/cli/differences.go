@@ -5,10 +5,8 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"briskwarden.example/briskwarden"
-	"briskwarden.example/briskwarden/internal/plainjson"
 	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/prove"
@@ -46,12 +44,9 @@ func (s *session) differences(c *prove.Comparison) {
 	case len(c.Differences) == 0:
 		s.out.Printf("%s, %s.\n", s.paint.Amber("Not decided in time"), span)
 	default:
-		var people, apps []string
-		for i := range c.Differences {
-			people, apps = append(people, c.Differences[i].People...), append(apps, c.Differences[i].Apps...)
-		}
-		s.out.Printf("%s for %s at %s, %s.\n", s.paint.Amber("Some possible sign-ons come out differently"), spell.Plural(distinct(people), "person"),
-			spell.Plural(distinct(apps), "app"), span)
+		people, apps := c.Reach()
+		s.out.Printf("%s for %s at %s, %s.\n", s.paint.Amber("Some possible sign-ons come out differently"), spell.Plural(len(people), "person"),
+			spell.Plural(len(apps), "app"), span)
 	}
 	if c.AsEnforced {
 		s.out.Println("Policies on watch count as if they were enforced.")
@@ -69,29 +64,9 @@ func (s *session) differences(c *prove.Comparison) {
 }
 
 func (s *session) differenceText(d *prove.Difference) {
-	doing := ""
-	if len(d.Actions) > 1 || d.Actions[0] != "sign-on" {
-		doing = ", doing " + strings.Join(d.Actions, ", ")
-	}
 	s.out.Printf("\n  %s to %s  %s at %s%s\n", d.From, s.paint.Outcome(d.To, d.To.String()), screen.Wrapped(spell.Few(d.People, 4), 11),
-		screen.Wrapped(spell.Few(d.Apps, 6), 11), doing)
+		screen.Wrapped(spell.Few(d.Apps, 6), 11), doing(d.Actions))
 	s.decidedBy("before", d.Old)
 	s.decidedBy("now", d.New)
-	if when := d.Brief(); when != "" {
-		s.out.Printf("    when   %s\n", screen.Wrapped(when, 11))
-	}
-	if d.Decide != "" {
-		s.out.Printf("    see    %s\n", s.paint.Blue("brisk decide "+shellClauses(d.Decide)))
-	} else if text, err := plainjson.Marshal(d.Witness); err == nil {
-		s.out.Printf("    see    %s\n", string(text))
-	}
-}
-
-// distinct counts the names, each once.
-func distinct(names []string) int {
-	seen := map[string]bool{}
-	for _, n := range names {
-		seen[n] = true
-	}
-	return len(seen)
+	s.shownBy(d.Brief(), d.Decide, d.Witness)
 }

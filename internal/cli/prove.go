@@ -20,6 +20,7 @@ import (
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/language/parser"
 	"briskwarden.example/briskwarden/prove"
+	"briskwarden.example/briskwarden/signon"
 	"briskwarden.example/briskwarden/survey"
 )
 
@@ -68,7 +69,7 @@ func (f *spanFlags) limit() (time.Duration, error) {
 		if wrong != nil {
 			return 0, usage("--within: %q is no duration: write 30s or 2m", f.within)
 		}
-		within = time.Duration(d.Count) * map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}[d.Unit]
+		within = d.Elapsed()
 	}
 	if within <= 0 {
 		return 0, usage("--within: %q leaves no time", f.within)
@@ -302,21 +303,29 @@ func (s *session) proofText(p *prove.Proof) {
 
 // wayText tells one way to break a promise: who, by what, when, and how to see it.
 func (s *session) wayText(w *prove.Way) {
-	doing := ""
-	if len(w.Actions) > 1 || w.Actions[0] != "sign-on" {
-		doing = ", doing " + strings.Join(w.Actions, ", ")
-	}
 	s.out.Printf("\n  %s  %s at %s%s\n", s.paint.Bold(screen.Pad(w.Outcome.String(), 7)), screen.Wrapped(spell.Few(w.People, 4), 11),
-		screen.Wrapped(spell.Few(w.Apps, 6), 11), doing)
+		screen.Wrapped(spell.Few(w.Apps, 6), 11), doing(w.Actions))
 	s.decidedBy("by", w.By)
-	if when := w.Brief(); when != "" {
+	s.shownBy(w.Brief(), w.Decide, w.Witness)
+}
+
+// doing tells the actions, where they are not signing on alone.
+func doing(actions []string) string {
+	if slices.Equal(actions, []string{"sign-on"}) {
+		return ""
+	}
+	return ", doing " + strings.Join(actions, ", ")
+}
+
+// shownBy tells what sign-ons have in common, and how to see one: by its clauses, or as a request where they
+// cannot say it.
+func (s *session) shownBy(when, clauses string, witness *signon.SignOn) {
+	if when != "" {
 		s.out.Printf("    when   %s\n", screen.Wrapped(when, 11))
 	}
-	if w.Decide != "" {
-		s.out.Printf("    see    %s\n", s.paint.Blue("brisk decide "+shellClauses(w.Decide)))
-		return
-	}
-	if text, err := plainjson.Marshal(w.Witness); err == nil {
+	if clauses != "" {
+		s.out.Printf("    see    %s\n", s.paint.Blue("brisk decide "+shellClauses(clauses)))
+	} else if text, err := plainjson.Marshal(witness); err == nil {
 		s.out.Printf("    see    %s\n", string(text))
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -163,7 +162,7 @@ func (k *compiler) within(c *ast.Compare, f *fact.Fact) Node {
 		}
 		return k.fail(c.Values[len(c.Values)-1], help, "%q asks for one age", "within")
 	}
-	return &withinNode{f, demand.Duration(d)}
+	return &withinNode{f, d.Elapsed()}
 }
 
 func (k *compiler) time(c *ast.Compare, f *fact.Fact) Node {

@@ -7,7 +7,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"briskwarden.example/briskwarden/internal/spell"
@@ -92,12 +91,6 @@ func (names *Names) CompileWithin(name ast.Name, errors *token.ErrorList) *Deman
 	return d
 }
 
-// Duration converts a duration as written into elapsed time: a day is 24 hours.
-func Duration(d ast.Duration) time.Duration {
-	unit := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}[d.Unit]
-	return time.Duration(d.Count) * unit
-}
-
 type compiler struct {
 	names  *Names
 	errors *token.ErrorList
@@ -143,7 +136,7 @@ func freshness(own *ast.Fresh, inherited Fresh) Fresh {
 	if own == nil {
 		return inherited
 	}
-	return Fresh{Kind: own.Kind, Age: Duration(own.Age), AnyDevice: own.AnyDevice, PerApp: own.PerApp}
+	return Fresh{Kind: own.Kind, Age: own.Age.Elapsed(), AnyDevice: own.AnyDevice, PerApp: own.PerApp}
 }
 
 func (c *compiler) atom(d *ast.DemandAtom, inherited Fresh, underOr bool) *node {
@@ -226,5 +219,5 @@ func (c *compiler) enrol(d *ast.DemandAtom, underOr bool) *node {
 	if underOr {
 		return c.fail(d.Name, underOrHelp, "an enrol never stands under \"or\"")
 	}
-	return &node{op: enrol, method: m, grace: Duration(d.Grace), hasGrace: d.Grace.Given()}
+	return &node{op: enrol, method: m, grace: d.Grace.Elapsed(), hasGrace: d.Grace.Given()}
 }

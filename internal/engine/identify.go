@@ -3,6 +3,7 @@ package engine
 // Who signs on, to what, from which device, and with which proof.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -36,6 +37,22 @@ func (f *frame) identify(action string) (stop string, ground signon.Ground, err 
 		return fmt.Sprintf("The action %q is not known.", action), signon.GroundUnknownTarget, nil
 	}
 	return "", signon.GroundPolicies, nil
+}
+
+// ready takes a sign-on up and readies its facts, for those who need no words; it is not known where the user,
+// the app or the action stops it.
+func (f *frame) ready(so *signon.SignOn) (known bool, err error) {
+	f.begin(so)
+	_, ground, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
+	if err != nil || ground != signon.GroundPolicies {
+		return false, err
+	}
+	if err := cmp.Or(f.checkStated(), f.suppose()); err != nil {
+		return false, err
+	}
+	var unused signon.Decision
+	f.gather(&unused)
+	return true, nil
 }
 
 // who finds the user, who in a log is often the one of the sign-on before.

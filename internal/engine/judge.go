@@ -51,21 +51,18 @@ type Verdict struct {
 
 // Judge decides on a sign-on for those who need no words, and answers a question about it.
 func (e *Engine) Judge(ctx context.Context, so *signon.SignOn, q *Question) (v Verdict, err error) {
+	if err := so.Validate(); err != nil {
+		return v, err
+	}
 	err = e.withFrame(ctx, func(f *frame) error {
-		f.begin(so)
-		_, ground, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
-		if err != nil || ground != signon.GroundPolicies {
+		if known, err := f.ready(so); err != nil || !known {
 			return err
 		}
-		if err := cmp.Or(so.Validate(), f.checkStated(), f.suppose()); err != nil {
-			return err
-		}
-		var d signon.Decision
-		f.gather(&d)
 		v.When = q.When == nil || q.When.Eval(f) == known.True
 		v.Met = q.Without == nil || q.Without.Met(&f.proof, &noTerms)
 		v.ShowsAll = f.proof.Changed && f.person.Methods.Within(f.proof.Presented)
 		if f.person.BreakGlass {
+			var d signon.Decision
 			f.breakGlass(&d)
 			v.Outcome = d.Outcome
 			return nil

@@ -3,7 +3,6 @@ package engine
 // Questions about a sign-on, a device or a waiver other than the decision.
 
 import (
-	"cmp"
 	"context"
 	"strings"
 	"time"
@@ -21,16 +20,9 @@ import (
 // them, given the sure score. It is nil for a user, app or action that is not known.
 func (e *Engine) Risk(ctx context.Context, so *signon.SignOn, explain func(score int) bool) (risk *signon.Risk, err error) {
 	err = e.withFrame(ctx, func(f *frame) error {
-		f.begin(so)
-		_, ground, err := f.identify(cmp.Or(so.Action, rulebook.SignOn))
-		if err != nil || ground != signon.GroundPolicies {
+		if known, err := f.ready(so); err != nil || !known {
 			return err
 		}
-		if err := cmp.Or(f.checkStated(), f.suppose()); err != nil {
-			return err
-		}
-		var unused signon.Decision
-		f.gather(&unused)
 		if score := e.rb.Risk.Score(f); explain(int(score.Low)) {
 			risk = e.rb.Risk.Explain(explainer{f})
 		} else {

@@ -1,5 +1,7 @@
 package logic
 
+// Formulas, and how they are put together.
+
 import (
 	"encoding/binary"
 	"slices"

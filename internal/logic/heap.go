@@ -1,5 +1,7 @@
 package logic
 
+// Which variable is decided on next.
+
 // heap has the open variables, the most active first.
 type heap struct {
 	list  []int32

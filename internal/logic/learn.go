@@ -1,8 +1,8 @@
 package logic
 
-import "slices"
-
 // What is learned from conflicts.
+
+import "slices"
 
 // learn finds what follows from a conflict: a clause with one literal of the last decision, and the
 // level to go back to, where that literal is then forced.

@@ -46,7 +46,6 @@ func (w *World) findAxes() {
 	person := w.axis(personAxis)
 	w.findPlaces()
 	w.findDevices()
-	_ = person
 	w.each(func(l *leaf) {
 		if l.axis != nil {
 			return

@@ -8,6 +8,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -32,16 +33,14 @@ func (w *World) findTurns() {
 }
 
 // statesOf are the answers to a comparison about schedules from each turn on.
-func (w *World) statesOf(l *leaf) []known8 {
+func (w *World) statesOf(l *leaf) []known.Truth {
 	w.once.Lock()
 	defer w.once.Unlock()
 	if l.states == nil {
-		l.states = make([]known8, len(w.turns))
+		l.states = make([]known.Truth, len(w.turns))
 		for i, at := range w.turns {
 			so := signon.SignOn{Time: at}
-			if err := w.probe(l.side, &so, func(f condition.Facts) { l.states[i] = l.node.Eval(f) }); err != nil && w.failed == nil {
-				w.failed = err
-			}
+			w.ask(l.side, &so, func(f condition.Facts) { l.states[i] = l.node.Eval(f) })
 		}
 	}
 	return l.states

@@ -12,8 +12,6 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-type known8 = known.Truth
-
 // course is how an answer goes with time: what it is at first, and from some instants on.
 type course struct {
 	first known.Truth
@@ -51,15 +49,12 @@ func (w *World) courseOf(l *leaf, put func(*signon.SignOn)) course {
 	ask := func(at time.Time) (is known.Truth) {
 		so := signon.SignOn{Time: at}
 		put(&so)
-		err := w.probe(l.side, &so, func(f condition.Facts) {
+		w.ask(l.side, &so, func(f condition.Facts) {
 			is = l.node.Eval(f)
 			if at.Equal(w.From) {
 				turns = l.critical(f)
 			}
 		})
-		if err != nil && w.failed == nil {
-			w.failed = err
-		}
 		return is
 	}
 	c := always(ask(w.From))

@@ -4,6 +4,7 @@ package possible
 
 import (
 	"fmt"
+	"iter"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/demand"
@@ -21,15 +22,10 @@ type Policies struct {
 	Watched bool             // those on watch count as if they were enforced
 	Leave   *rulebook.Policy // one that does not count
 	Lapse   *rulebook.Waiver // one that does not count
-	Taken   func(CaseOf)     // is told of each case that counts; may be nil
 }
 
-// CaseOf is a case of a policy, and whether it is taken or left open.
-type CaseOf struct {
-	Policy *rulebook.Policy
-	Number int
-	Counts logic.Lit
-}
+// usual reports whether all of them count.
+func (p *Policies) usual() bool { return p.Leave == nil && p.Lapse == nil }
 
 // ruler rules for one rulebook.
 type ruler struct {
@@ -54,7 +50,7 @@ type ruled struct {
 
 // Rule is what a rulebook, by its number, decides.
 func (sp *Space) Rule(number int, policies Policies) Ruling {
-	usual := policies.Leave == nil && policies.Lapse == nil && policies.Taken == nil
+	usual := policies.usual()
 	key := ruled{number, policies.Watched}
 	if r, again := sp.rulings[key]; again && usual {
 		return r
@@ -97,12 +93,17 @@ func (r *ruler) waive() {
 		if !w.To.Holds(r.app) || w == r.policies.Lapse {
 			continue
 		}
-		holds := []logic.Lit{r.who(r.side, &w.Who), r.since(w.Until).Not()}
-		if w.When != nil {
-			holds = append(holds, r.condition(r.side, w.When).Must)
-		}
-		r.lifts = append(r.lifts, lift{w, r.And(holds...)})
+		r.lifts = append(r.lifts, lift{w, r.inForce(r.side, w)})
 	}
+}
+
+// inForce is whether a waiver is in force for the person, if policies are asked at all.
+func (sp *Space) inForce(s *side, w *rulebook.Waiver) logic.Lit {
+	holds := []logic.Lit{sp.who(s, &w.Who), sp.since(w.Until).Not()}
+	if w.When != nil {
+		holds = append(holds, sp.condition(s, w.When).Must)
+	}
+	return sp.And(holds...)
 }
 
 // rule is what the policies for an action come to.
@@ -112,21 +113,10 @@ func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit
 		if !p.Within(action) || !p.To.Holds(r.app) || p == policies.Leave {
 			continue
 		}
-		open := r.And(r.who(r.side, &p.Who), r.enforced(p, policies.Watched))
-		counts := open
+		counts := r.And(r.who(r.side, &p.Who), r.enforced(p, policies.Watched))
 		abstains := []logic.Lit{}
-		for i := range p.Cases {
-			c := &p.Cases[i]
-			when := logic.True
-			if c.When != nil {
-				when = r.condition(r.side, c.When)
-			}
-			taken := r.And(open, when.May)
-			open = r.And(open, when.Must.Not())
-			if policies.Taken != nil {
-				policies.Taken(CaseOf{p, i, taken})
-			}
-			switch c.Kind {
+		for i, taken := range r.cases(r.side, p, counts) {
+			switch c := &p.Cases[i]; c.Kind {
 			case rulebook.Abstain:
 				abstains = append(abstains, taken)
 			case rulebook.Block:
@@ -160,11 +150,11 @@ func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit
 // mayEnrol is whether the person may enrol at the prompt.
 func (r *ruler) mayEnrol() logic.Lit {
 	l, built := r.enrolling[r.number]
-	if !built || r.policies.Leave != nil || r.policies.Lapse != nil {
+	if usual := r.policies.usual(); !built || !usual {
 		enforced := r.policies
-		enforced.Watched, enforced.Taken = false, nil
+		enforced.Watched = false
 		l = r.rule(rulebook.EnrolMethod, enforced, func() logic.Lit { return logic.No })[signon.Block].Not()
-		if r.policies.Leave == nil && r.policies.Lapse == nil {
+		if usual {
 			r.enrolling[r.number] = l
 		}
 	}
@@ -282,18 +272,26 @@ func (sp *Space) Ordinary(number int) logic.Lit {
 
 // Reached are, for each case of a policy that is for the app and the action, whether it is taken or left open,
 // whatever the policy's stage.
-func (sp *Space) Reached(number int, p *rulebook.Policy) (cases []logic.Lit) {
+func (sp *Space) Reached(number int, p *rulebook.Policy) iter.Seq2[int, logic.Lit] {
 	s := sp.w.sides[number]
-	open := sp.And(sp.Ordinary(number), sp.who(s, &p.Who))
-	for i := range p.Cases {
-		when := logic.True
-		if p.Cases[i].When != nil {
-			when = sp.condition(s, p.Cases[i].When)
+	return sp.cases(s, p, sp.And(sp.Ordinary(number), sp.who(s, &p.Who)))
+}
+
+// cases are, for each case of a policy, whether it is taken or left open where the policy counts.
+func (sp *Space) cases(s *side, p *rulebook.Policy, counts logic.Lit) iter.Seq2[int, logic.Lit] {
+	return func(yield func(int, logic.Lit) bool) {
+		open := counts
+		for i := range p.Cases {
+			when := logic.True
+			if p.Cases[i].When != nil {
+				when = sp.condition(s, p.Cases[i].When)
+			}
+			taken := sp.And(open, when.May)
+			if open = sp.And(open, when.Must.Not()); !yield(i, taken) {
+				return
+			}
 		}
-		cases = append(cases, sp.And(open, when.May))
-		open = sp.And(open, when.Must.Not())
 	}
-	return cases
 }
 
 // Enforced is whether a policy is enforced for the person.
@@ -305,12 +303,7 @@ func (sp *Space) Enforced(number int, p *rulebook.Policy) logic.Lit {
 
 // InForce is whether a waiver is in force for the person.
 func (sp *Space) InForce(number int, w *rulebook.Waiver) logic.Lit {
-	s := sp.w.sides[number]
-	holds := []logic.Lit{sp.Ordinary(number), sp.who(s, &w.Who), sp.since(w.Until).Not()}
-	if w.When != nil {
-		holds = append(holds, sp.condition(s, w.When).Must)
-	}
-	return sp.And(holds...)
+	return sp.And(sp.Ordinary(number), sp.inForce(sp.w.sides[number], w))
 }
 
 // Differ is whether two rulings come to different outcomes.

@@ -1,5 +1,7 @@
 package possible
 
+// How the cells are bound to what was asked.
+
 import (
 	"slices"
 	"strings"
@@ -7,8 +9,6 @@ import (
 	"briskwarden.example/briskwarden/internal/logic"
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
-
-// How the cells are bound to what was asked.
 
 // Settle binds the cells to what was asked. Nothing more is asked after it.
 func (sp *Space) Settle() {
@@ -44,24 +44,27 @@ func (sp *Space) group(f *factor) {
 	var key strings.Builder
 	for cell := range a.cells {
 		key.Reset()
+		var answers []course
 		for _, child := range hanging {
 			key.WriteString(child.class(cell) + "\x00")
 		}
 		for class := range a.keys {
 			if !a.allowed(class, cell) {
 				key.WriteByte('-')
+				answers = append(answers, make([]course, len(f.order))...)
 				continue
 			}
 			for _, p := range f.order {
 				c := p.at(class, cell)
 				c.key(&key)
+				answers = append(answers, c)
 			}
 		}
 		n, seen := numbers[key.String()]
 		if !seen {
 			n = len(f.groups)
 			numbers[key.String()] = n
-			f.groups = append(f.groups, nil)
+			f.groups, f.answers = append(f.groups, nil), append(f.answers, answers)
 		}
 		f.groups[n] = append(f.groups[n], cell)
 	}
@@ -98,7 +101,7 @@ func (sp *Space) bind(f *factor) {
 				continue
 			}
 			for i, p := range f.order {
-				is := sp.goes(p.at(class, cells[0]))
+				is := sp.goes(f.answer(g, class, i))
 				sp.bindEqual(p.is.Must, is.Must, in, f.lits[g])
 				if !plain[i] {
 					sp.bindEqual(p.is.May, is.May, in, f.lits[g])
@@ -114,9 +117,9 @@ func (sp *Space) plain(f *factor) []bool {
 	for i, p := range f.order {
 		plain[i] = true
 		for class := range f.axis.keys {
-			for _, cells := range f.groups {
+			for g, cells := range f.groups {
 				if f.axis.allowed(class, cells[0]) {
-					c := p.at(class, cells[0])
+					c := f.answer(g, class, i)
 					plain[i] = plain[i] && c.known()
 				}
 			}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/logic"
 )
 
@@ -26,24 +27,7 @@ func (sp *Space) settleClock() {
 	for i := 1; i < len(c.moments); i++ {
 		sp.Imply(c.moments[i-1].since, c.moments[i].since)
 	}
-	numbers := map[string]int{}
-	var states [][]known8
-	ofTurn := make([]int, len(sp.w.turns))
-	for i := range sp.w.turns {
-		state := make([]known8, len(sp.schedules))
-		key := make([]byte, len(sp.schedules))
-		for k, x := range sp.schedules {
-			state[k] = sp.w.statesOf(x.leaf)[i]
-			key[k] = byte('1' + state[k])
-		}
-		n, seen := numbers[string(key)]
-		if !seen {
-			n = len(states)
-			numbers[string(key)] = n
-			states = append(states, state)
-		}
-		ofTurn[i] = n
-	}
+	states, ofTurn := sp.statesTogether()
 	for range states {
 		c.states = append(c.states, logic.Yes)
 	}
@@ -62,6 +46,12 @@ func (sp *Space) settleClock() {
 		}
 	}
 	c.sample(sp.w, ofTurn, len(states))
+	sp.occur(len(states))
+}
+
+// occur has the schedules be in a state only where that occurs.
+func (sp *Space) occur(states int) {
+	c := &sp.clock
 	for i := range c.samples {
 		var occurring []logic.Lit
 		for n, at := range c.samples[i] {
@@ -69,7 +59,7 @@ func (sp *Space) settleClock() {
 				occurring = append(occurring, c.states[n])
 			}
 		}
-		if len(occurring) == len(states) {
+		if len(occurring) == states {
 			continue
 		}
 		var elsewhere []logic.Lit
@@ -81,6 +71,28 @@ func (sp *Space) settleClock() {
 		}
 		sp.Require(append(elsewhere, occurring...)...)
 	}
+}
+
+// statesTogether are the states that the schedules are in together, and which it is from each turn on.
+func (sp *Space) statesTogether() (states [][]known.Truth, ofTurn []int) {
+	numbers := map[string]int{}
+	ofTurn = make([]int, len(sp.w.turns))
+	for i := range sp.w.turns {
+		state := make([]known.Truth, len(sp.schedules))
+		key := make([]byte, len(sp.schedules))
+		for k, x := range sp.schedules {
+			state[k] = sp.w.statesOf(x.leaf)[i]
+			key[k] = byte('1' + state[k])
+		}
+		n, seen := numbers[string(key)]
+		if !seen {
+			n = len(states)
+			numbers[string(key)] = n
+			states = append(states, state)
+		}
+		ofTurn[i] = n
+	}
+	return states, ofTurn
 }
 
 // sample finds, between each two moments, an instant of each state that occurs there: of whole seconds

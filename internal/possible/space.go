@@ -1,5 +1,7 @@
 package possible
 
+// The formula of one app and action, in the making.
+
 import (
 	"fmt"
 	"slices"
@@ -46,7 +48,14 @@ type factor struct {
 	groups [][]int     // cells that nothing asked tells apart
 	lits   []logic.Lit // that it is one of a group
 	within []logic.Lit // that the parent's cell is of a class
-	needed bool        // its cells are bound even if nothing is asked
+
+	answers [][]course // of each group, to what is asked, by class of the parent's
+	needed  bool       // its cells are bound even if nothing is asked
+}
+
+// answer is that of a group to what was asked, where the parent is in a class.
+func (f *factor) answer(group, class, asked int) course {
+	return f.answers[group][class*len(f.order)+asked]
 }
 
 // prop is something asked of the cells of an axis.

@@ -1,5 +1,7 @@
 package possible
 
+// How apps are told apart.
+
 import (
 	"fmt"
 	"slices"

@@ -1,5 +1,7 @@
 package possible
 
+// The values of each cell of a fact.
+
 import (
 	"math"
 	"slices"
@@ -10,8 +12,6 @@ import (
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/signon"
 )
-
-// The values of each cell of a fact.
 
 // daysOff is a date that is so many days after that of the sign-on.
 type daysOff struct {

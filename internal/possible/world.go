@@ -1,5 +1,7 @@
 package possible
 
+// What all spaces share.
+
 import (
 	"context"
 	"fmt"
@@ -9,6 +11,7 @@ import (
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -33,8 +36,8 @@ type World struct {
 	canon  map[string]string // by what was asked of an axis: what was asked first with the same answers
 	firsts map[string]string // by the answers: what was asked first
 
-	failed   error
-	selected []*rulebook.Who // by questions, beside those of the rulebooks
+	failing sync.Mutex
+	failed  error // the first sign-on that could not be asked about
 }
 
 // side is one of the rulebooks.
@@ -53,8 +56,8 @@ type leaf struct {
 	node    condition.Node
 	axis    *axis // of what it asks about; nil where that is no axis
 	courses map[string][]course
-	states  []known8 // of a schedule, at each turn
-	rows    []row    // of a score
+	states  []known.Truth // of a schedule, at each turn
+	rows    []row         // of a score
 }
 
 // Asked is what a question adds to a rulebook.
@@ -76,23 +79,19 @@ func New(ctx context.Context, engines []*engine.Engine, from, until time.Time, q
 		w.geo = w.geo || len(s.rb.Atlas) > 0
 		s.each(func(n condition.Node) { s.register(n) })
 		for _, q := range questions[i] {
-			w.selected = append(w.selected, q.Who)
 			if q.When != nil {
 				s.register(q.When)
 			}
 		}
 	}
 	w.findAxes()
-	if w.failed != nil {
-		return nil, w.failed
-	}
 	w.findKinds(questions)
 	w.findTurns()
 	w.findScopes()
 	for _, a := range w.axes {
 		a.classes()
 	}
-	return w, w.failed
+	return w, w.Err()
 }
 
 // each gives all conditions of a rulebook.
@@ -167,4 +166,22 @@ func (w *World) each(f func(*leaf)) {
 // probe asks for facts of a sign-on; the error is that of a value that the side refuses.
 func (w *World) probe(s *side, so *signon.SignOn, ask func(condition.Facts)) error {
 	return s.engine.Probe(w.ctx, so, ask)
+}
+
+// ask asks for facts of a sign-on that no side should refuse.
+func (w *World) ask(s *side, so *signon.SignOn, ask func(condition.Facts)) {
+	if err := w.probe(s, so, ask); err != nil {
+		w.failing.Lock()
+		defer w.failing.Unlock()
+		if w.failed == nil {
+			w.failed = fmt.Errorf("internal error: a sign-on of the analysis is refused (%w); please report it with the rulebook: %+v", err, so)
+		}
+	}
+}
+
+// Err is that of the first sign-on that could not be asked about: what was found in spaces is then worth nothing.
+func (w *World) Err() error {
+	w.failing.Lock()
+	defer w.failing.Unlock()
+	return w.failed
 }

@@ -12,6 +12,12 @@ const (
 	DomainOfNobody diag.Code = "domain-of-nobody"
 )
 
+// The selectors by the words that they begin with.
+var (
+	personKinds = map[string]SelectorKind{"everyone": Everyone, "people": People, "type": OfType, "group": InGroup, "user": IsUser, "domain": OfDomain}
+	appKinds    = map[string]SelectorKind{"everything": Everything, "app": IsApp, "tag": HasTag}
+)
+
 // who binds a selection of people.
 func (r *resolver) who(s ast.Selection) Who {
 	return Who{r.personSelectors(s.Items), r.personSelectors(s.Except)}
@@ -20,24 +26,15 @@ func (r *resolver) who(s ast.Selection) Who {
 func (r *resolver) personSelectors(list []ast.Selector) []PersonSelector {
 	var selectors []PersonSelector
 	for _, item := range list {
-		s := PersonSelector{Name: item.Name.Text}
-		switch item.Kind.Text {
-		case "everyone":
-			s.Kind = Everyone
-		case "people":
-			s.Kind = People
-		case "type":
-			s.Kind = OfType
-		case "group":
-			s.Kind = InGroup
+		s := PersonSelector{Kind: personKinds[item.Kind.Text], Name: item.Name.Text}
+		switch s.Kind {
+		case InGroup:
 			s.Group, _ = r.group(item.Name)
-		case "user":
-			s.Kind = IsUser
+		case IsUser:
 			if _, ok := r.rb.People[s.Name]; !ok && !r.rb.Open {
 				r.unknown(item.Name, "user", keysOf(r.rb.People))
 			}
-		case "domain":
-			s.Kind = OfDomain
+		case OfDomain:
 			if !r.rb.Open && !r.domains()[s.Name] {
 				r.warn(DomainOfNobody, item.Name, "mend its spelling; case counts", "no user has the mail domain %q", s.Name)
 			}
@@ -80,17 +77,13 @@ func (r *resolver) to(s ast.Selection) To {
 func (r *resolver) appSelectors(list []ast.Selector) []AppSelector {
 	var selectors []AppSelector
 	for _, item := range list {
-		s := AppSelector{Name: item.Name.Text}
-		switch item.Kind.Text {
-		case "everything":
-			s.Kind = Everything
-		case "app":
-			s.Kind = IsApp
+		s := AppSelector{Kind: appKinds[item.Kind.Text], Name: item.Name.Text}
+		switch s.Kind {
+		case IsApp:
 			if _, ok := r.rb.Apps[s.Name]; !ok {
 				r.unknown(item.Name, "app", keysOf(r.rb.Apps))
 			}
-		case "tag":
-			s.Kind = HasTag
+		case HasTag:
 			s.Tag = r.tag(item.Name)
 		}
 		selectors = append(selectors, s)

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/condition"
-	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/schedule"
@@ -78,7 +77,7 @@ func (b *clauseBinder) signOn(s *ast.SignOn) signon.SignOn {
 		now = b.clock
 	}
 	for _, h := range s.Having {
-		so.Evidence = append(so.Evidence, signon.Evidence{Method: h.Method.Text, Time: now.Add(-demand.Duration(h.Age)),
+		so.Evidence = append(so.Evidence, signon.Evidence{Method: h.Method.Text, Time: now.Add(-h.Age.Elapsed()),
 			Session: h.Session.Text, Device: h.Device.Text, App: h.App.Text})
 	}
 	if s.Device != nil {

@@ -111,10 +111,10 @@ func (r *resolver) policyCase(scope *condition.Scope, c ast.Case, p *Policy) Cas
 
 func session(s *ast.Session) (limits Session) {
 	if s.Lasts.Given() {
-		limits.Lasts, limits.LastsText = demand.Duration(s.Lasts), s.Lasts.String()
+		limits.Lasts, limits.LastsText = s.Lasts.Elapsed(), s.Lasts.String()
 	}
 	if s.Idle.Given() {
-		limits.Idle, limits.IdleText = demand.Duration(s.Idle), s.Idle.String()
+		limits.Idle, limits.IdleText = s.Idle.Elapsed(), s.Idle.String()
 	}
 	return limits
 }

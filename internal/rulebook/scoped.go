@@ -29,35 +29,31 @@ func (rb *Rulebook) Scoped(who, to string) (Who, To, error) {
 		return Who{}, To{}, fmt.Errorf("%q and %q are no selectors", who, to)
 	}
 	scope := tree.Decls[0].(*ast.Promise).Scope
-	w, t := Who{}, To{}
-	for _, x := range []struct {
-		from []ast.Selector
-		to   *[]PersonSelector
-	}{{scope.Who.Items, &w.Items}, {scope.Who.Except, &w.Except}} {
-		for _, item := range x.from {
-			s, err := rb.personSelector(item)
-			if err != nil {
-				return w, t, err
-			}
-			*x.to = append(*x.to, s)
-		}
+	var w Who
+	var t To
+	if w.Items, err = bound(scope.Who.Items, rb.personSelector); err == nil {
+		w.Except, err = bound(scope.Who.Except, rb.personSelector)
 	}
-	for _, x := range []struct {
-		from []ast.Selector
-		to   *[]AppSelector
-	}{{scope.To.Items, &t.Items}, {scope.To.Except, &t.Except}} {
-		for _, item := range x.from {
-			s, err := rb.appSelector(item)
-			if err != nil {
-				return w, t, err
-			}
-			*x.to = append(*x.to, s)
-		}
+	if err == nil {
+		t.Items, err = bound(scope.To.Items, rb.appSelector)
 	}
-	return w, t, nil
+	if err == nil {
+		t.Except, err = bound(scope.To.Except, rb.appSelector)
+	}
+	return w, t, err
 }
 
-var personKinds = map[string]SelectorKind{"everyone": Everyone, "people": People, "type": OfType, "group": InGroup, "user": IsUser, "domain": OfDomain}
+// bound binds selectors one by one.
+func bound[T any](list []ast.Selector, bind func(ast.Selector) (T, error)) (selectors []T, err error) {
+	for _, item := range list {
+		s, err := bind(item)
+		if err != nil {
+			return nil, err
+		}
+		selectors = append(selectors, s)
+	}
+	return selectors, nil
+}
 
 func (rb *Rulebook) personSelector(item ast.Selector) (PersonSelector, error) {
 	s := PersonSelector{Kind: personKinds[item.Kind.Text], Name: item.Name.Text}
@@ -75,8 +71,6 @@ func (rb *Rulebook) personSelector(item ast.Selector) (PersonSelector, error) {
 	}
 	return s, nil
 }
-
-var appKinds = map[string]SelectorKind{"everything": Everything, "app": IsApp, "tag": HasTag}
 
 func (rb *Rulebook) appSelector(item ast.Selector) (AppSelector, error) {
 	s := AppSelector{Kind: appKinds[item.Kind.Text], Name: item.Name.Text}

@@ -49,9 +49,9 @@ type gathering struct {
 	actions []string
 }
 
-// Entries gathers what was found into entries that have together exactly the people, apps and actions of
+// entries gathers what was found into entries that have together exactly the people, apps and actions of
 // which it was found, the widest first; none of them is superfluous.
-func (f *Found) Entries(ctx context.Context) ([]Entry, error) {
+func (f *Found) entries(ctx context.Context) ([]Entry, error) {
 	g := &gathering{ctx: ctx, quest: f.Quest, found: map[triple]bool{}, at: map[triple][]*possible.Kind{}, covered: map[triple]int{}}
 	for i := range f.Hits {
 		h := &f.Hits[i]

@@ -5,6 +5,7 @@ package search
 import (
 	"context"
 	"maps"
+	"slices"
 
 	"briskwarden.example/briskwarden/internal/logic"
 	"briskwarden.example/briskwarden/internal/possible"
@@ -26,7 +27,7 @@ func Kinds(ctx context.Context, sp *possible.Space, sought logic.Lit, known map[
 	open := sp.Variable()
 	left := make([]bool, len(groups))
 	for g, kinds := range groups {
-		if left[g] = !found[kinds[0]]; !left[g] {
+		if left[g] = slices.ContainsFunc(kinds, func(k *possible.Kind) bool { return !found[k] }); !left[g] {
 			sp.Require(open.Not(), is[g].Not())
 		}
 	}

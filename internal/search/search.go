@@ -33,9 +33,9 @@ type Target struct{ App, Action string }
 func Gather(ctx context.Context, found []Found) ([]Batch, error) {
 	batches := make([]Batch, len(found))
 	errs := make([]error, len(found))
-	parallel(len(found), func(i int) {
+	Parallel(len(found), func(i int) {
 		batches[i].Quest = found[i].Quest
-		batches[i].Entries, errs[i] = found[i].Entries(ctx)
+		batches[i].Entries, errs[i] = found[i].entries(ctx)
 	})
 	return batches, cmp.Or(errs...)
 }
@@ -76,7 +76,10 @@ func (e *Unconfirmed) Error() string {
 func All(ctx context.Context, w *possible.World, targets []Target, quests []Quest) ([]Found, error) {
 	results := make([][]answer, len(targets))
 	errs := make([]error, len(targets))
-	parallel(len(targets), func(i int) { results[i], errs[i] = one(ctx, w, targets[i], quests) })
+	Parallel(len(targets), func(i int) { results[i], errs[i] = one(ctx, w, targets[i], quests) })
+	if err := w.Err(); err != nil {
+		return nil, err
+	}
 	found := make([]Found, len(quests))
 	for q := range quests {
 		found[q] = Found{Quest: quests[q], Empty: true}
@@ -95,8 +98,8 @@ func All(ctx context.Context, w *possible.World, targets []Target, quests []Ques
 	return found, nil
 }
 
-// parallel does a number of things, as many at once as there are processors.
-func parallel(n int, do func(int)) {
+// Parallel does a number of things, as many at once as there are processors.
+func Parallel(n int, do func(int)) {
 	var wait sync.WaitGroup
 	next := make(chan int)
 	for range runtime.GOMAXPROCS(0) {

@@ -33,6 +33,11 @@ type Batch struct {
 	Entries []Entry
 }
 
+// concerns reports whether there is anything to find out about a batch at a target.
+func (b *Batch) concerns(t Target) bool {
+	return len(b.Entries) > 0 && b.Quest.Concerns(t.App, t.Action)
+}
+
 // Shared tells, for some entries of each batch, the traits that all sign-ons share which come to what is
 // sought in the entry's way, for its people, apps and actions: the fewest and shortest from which all others
 // follow, and none that everything in the quest's scope has. Targets are those that the quests may concern.
@@ -44,7 +49,7 @@ func Shared(ctx context.Context, w *possible.World, batches []Batch, traits []Tr
 	})
 	s := &sharing{ctx: ctx, w: w, batches: batches, traits: traits}
 	s.begin()
-	parallel(len(targets), func(i int) { s.at(targets[i]) })
+	Parallel(len(targets), func(i int) { s.at(targets[i]) })
 	result := make([][][]SharedTrait, len(batches))
 	spaces := s.scopes(targets)
 	for b := range batches {
@@ -103,7 +108,7 @@ func (s *sharing) space(t Target) *sharedSpace {
 	sp := &sharedSpace{Space: s.w.NewSpace(t.App, t.Action), seekings: make([]seeking, len(s.batches)), people: make([][]logic.Lit, len(s.batches))}
 	for b := range s.batches {
 		batch := &s.batches[b]
-		if !batch.Quest.Concerns(t.App, t.Action) {
+		if !batch.concerns(t) {
 			continue
 		}
 		scope, ways := batch.Quest.Seek(sp.Space)
@@ -182,13 +187,14 @@ func (s *sharing) always(sp *sharedSpace, traits []int, conditions ...logic.Lit)
 func (s *sharing) scopes(targets []Target) (list []*sharedSpace) {
 	seen := map[string]bool{}
 	for _, t := range targets {
-		key := t.Action + "\x00" + s.w.TagsOf(t.App)
+		key, asked := t.Action+"\x00"+s.w.TagsOf(t.App), false
 		for b := range s.batches {
-			if s.batches[b].Quest.Concerns(t.App, t.Action) {
+			if s.batches[b].concerns(t) {
 				key += fmt.Sprint(" ", b)
+				asked = true
 			}
 		}
-		if !seen[key] {
+		if asked && !seen[key] {
 			seen[key] = true
 			list = append(list, s.space(t))
 		}

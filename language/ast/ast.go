@@ -2,7 +2,11 @@
 // what was written, not what it means: names are not bound and values not checked.
 package ast
 
-import "briskwarden.example/briskwarden/language/token"
+import (
+	"time"
+
+	"briskwarden.example/briskwarden/language/token"
+)
 
 // File is one source file of a rulebook.
 type File struct {
@@ -30,6 +34,12 @@ type Duration struct {
 
 // Given reports whether the duration stands in the source at all.
 func (d Duration) Given() bool { return d.Pos.IsValid() }
+
+// Elapsed is the elapsed time that is meant: a day is 24 hours.
+func (d Duration) Elapsed() time.Duration {
+	unit := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}[d.Unit]
+	return time.Duration(d.Count) * unit
+}
 
 // Decl is a declaration.
 type Decl interface {

@@ -71,29 +71,7 @@ func Begun(seed, variant uint64) *Small {
 		s.most = 2500
 	}
 	all := topics(s.r)
-	var settings []string
-	size := 1
-	taken := map[string]bool{}
-	add := func(t topic, name string) {
-		taken[name] = true
-		for f, text := range t.files {
-			s.Files[f] = &fstest.MapFile{Data: []byte(text)}
-		}
-		settings = append(settings, t.settings)
-		s.asks = append(s.asks, t.asks...)
-		for _, c := range t.choices {
-			size *= len(c)
-		}
-		s.choices = append(s.choices, t.choices...)
-	}
-	names := []string{"networks", "located", "abroad", "clients", "scored", "modes", "leave", "before", "people", "times", "devices"}
-	for _, i := range s.r.Perm(len(all))[:1+s.r.IntN(2)] {
-		if size > 60 || names[i] == "located" && taken["networks"] || names[i] == "networks" && taken["located"] ||
-			names[i] == "abroad" && taken["located"] || names[i] == "located" && taken["abroad"] || names[i] == "modes" && taken["leave"] || names[i] == "leave" && taken["modes"] {
-			continue
-		}
-		add(all[i], names[i])
-	}
+	taken, settings := s.take(all)
 	s.timed = taken["times"] || taken["people"] || taken["leave"] || s.r.IntN(3) == 0 || taken["devices"]
 	s.located, s.history, s.devices = taken["located"], taken["before"], taken["devices"]
 	for _, t := range all {
@@ -121,6 +99,43 @@ func Begun(seed, variant uint64) *Small {
 	if s.r.IntN(4) == 0 {
 		s.risk()
 	}
+	s.declare(seed, variant)
+	if strings.Contains(s.text.String(), "meets sound") {
+		s.text.WriteString("baseline sound { check \"Encrypted\" device.encrypted check \"Not broken\" not device.jailbroken }\n")
+	}
+	s.Files["rulebook.warden"] = &fstest.MapFile{Data: []byte(head + s.text.String())}
+	return s
+}
+
+// take takes one or two of the topics, and tells which, and what they set in the rulebook's block.
+func (s *Small) take(all []topic) (taken map[string]bool, settings []string) {
+	size := 1
+	taken = map[string]bool{}
+	add := func(t topic, name string) {
+		taken[name] = true
+		for f, text := range t.files {
+			s.Files[f] = &fstest.MapFile{Data: []byte(text)}
+		}
+		settings = append(settings, t.settings)
+		s.asks = append(s.asks, t.asks...)
+		for _, c := range t.choices {
+			size *= len(c)
+		}
+		s.choices = append(s.choices, t.choices...)
+	}
+	names := []string{"networks", "located", "abroad", "clients", "scored", "modes", "leave", "before", "people", "times", "devices"}
+	for _, i := range s.r.Perm(len(all))[:1+s.r.IntN(2)] {
+		if size > 60 || names[i] == "located" && taken["networks"] || names[i] == "networks" && taken["located"] ||
+			names[i] == "abroad" && taken["located"] || names[i] == "located" && taken["abroad"] || names[i] == "modes" && taken["leave"] || names[i] == "leave" && taken["modes"] {
+			continue
+		}
+		add(all[i], names[i])
+	}
+	return taken, settings
+}
+
+// declare writes policies, perhaps a waiver, and promises.
+func (s *Small) declare(seed, variant uint64) {
 	policies := 1 + s.r.IntN(3)
 	for i := range policies {
 		if i == policies-1 && variant > 0 {
@@ -134,11 +149,6 @@ func Begun(seed, variant uint64) *Small {
 	for i := range 3 {
 		s.promise(i)
 	}
-	if strings.Contains(s.text.String(), "meets sound") {
-		s.text.WriteString("baseline sound { check \"Encrypted\" device.encrypted check \"Not broken\" not device.jailbroken }\n")
-	}
-	s.Files["rulebook.warden"] = &fstest.MapFile{Data: []byte(head + s.text.String())}
-	return s
 }
 
 // demands settles which methods and freshness demands ask for.
@@ -248,86 +258,6 @@ func (s *Small) promise(i int) {
 		form = "never grant without " + s.Pick("change-password", "device meets sound", "enrol passkey", "enrol passkey grace 2d")
 	}
 	fmt.Fprintf(&s.text, "promise \"q%d\" { who %s to %s %s%s }\n", i, s.who(), s.to(), s.when(), form)
-}
-
-// sound adds what the one baseline asks, where a demand does and no condition.
-func (s *Small) sound(device bool) {
-	text := s.all
-	if !strings.Contains(text, "baseline sound") || slices.Contains(s.asks, "device meets sound") {
-		return
-	}
-	if !device {
-		s.choices = append(s.choices, []statement{nothing, id("d9")})
-	}
-	s.choices = append(s.choices, flag(func(d *signon.Device) *signon.YesNo { return &d.Encrypted }), flag(func(d *signon.Device) *signon.YesNo { return &d.Jailbroken }))
-}
-
-// prove adds what can be proved: for each method that can matter, all that its records can reach.
-func (s *Small) prove() {
-	record := func(method string, edit func(*signon.SignOn, *signon.Evidence)) statement {
-		return func(so *signon.SignOn) {
-			e := signon.Evidence{Method: method, Time: so.Time.Add(-99 * 24 * time.Hour)}
-			edit(so, &e)
-			so.Evidence = append(so.Evidence, e)
-		}
-	}
-	text := s.all
-	methods := []string{"change-password"}
-	if !strings.Contains(text, "change-password") && !strings.Contains(text, "locked out") {
-		methods = nil
-	}
-	if strings.Contains(text, "aal") || strings.Contains(text, "locked out") { // the floor asks for aal1 unless it says otherwise
-		methods = append(methods, "app-code", "passkey", "security-key", "password", "face") // one of each kind that levels tell apart
-		if strings.Contains(text, "locked out") {
-			methods = append(methods, "certificate")
-		}
-	} else {
-		methods = append(methods, s.methods...)
-		if !strings.Contains(text, "floor") {
-			methods = append(methods, "face")
-		}
-	}
-	if strings.Count(text, "floor") < strings.Count(text, "rulebook small") && !slices.Contains(s.fresh, "") {
-		s.fresh = append(s.fresh, "")
-	}
-	for _, m := range methods {
-		list := []statement{nothing, func(so *signon.SignOn) { so.Presented = append(so.Presented, m) }}
-		var records []statement
-		kinds := map[string]func(*signon.SignOn, *signon.Evidence){
-			"": func(so *signon.SignOn, e *signon.Evidence) { e.Session = so.Session.ID },
-			" every 12h": func(so *signon.SignOn, e *signon.Evidence) {
-				if e.Time = so.Time.Add(-12 * time.Hour); so.Device != nil {
-					e.Device = so.Device.ID
-				}
-			},
-			" every 2h": func(so *signon.SignOn, e *signon.Evidence) {
-				if e.Time = so.Time.Add(-2 * time.Hour); so.Device != nil {
-					e.Device = so.Device.ID
-				}
-			},
-			" every 12h on any device":        func(so *signon.SignOn, e *signon.Evidence) { e.Time = so.Time.Add(-12 * time.Hour) },
-			" every session per app":          func(so *signon.SignOn, e *signon.Evidence) { e.Session, e.App = so.Session.ID, so.App },
-			" every 2h on any device per app": func(so *signon.SignOn, e *signon.Evidence) { e.Time, e.App = so.Time.Add(-2*time.Hour), so.App },
-		}
-		for _, f := range s.fresh {
-			if kind, is := kinds[f]; is {
-				records = append(records, record(m, kind))
-			}
-		}
-		if strings.Contains(text, "without") {
-			records = append(records, record(m, func(*signon.SignOn, *signon.Evidence) {}))
-		}
-		for set := 1; set < 1<<len(records); set++ {
-			list = append(list, func(so *signon.SignOn) {
-				for i, r := range records {
-					if set>>i&1 == 1 {
-						r(so)
-					}
-				}
-			})
-		}
-		s.choices = append(s.choices, list)
-	}
 }
 
 func session(started time.Duration) statement {

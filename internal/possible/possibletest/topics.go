@@ -1,5 +1,7 @@
 package possibletest
 
+// What small rulebooks ask about.
+
 import (
 	"math/rand/v2"
 	"net/netip"
@@ -8,8 +10,6 @@ import (
 
 	"briskwarden.example/briskwarden/signon"
 )
-
-// What small rulebooks ask about.
 
 // statement is something that a sign-on states.
 type statement func(*signon.SignOn)
