@@ -32,6 +32,11 @@ func (u uses) declaration(d ast.Decl) {
 			u[[2]string{map[bool]string{true: "baseline", false: "demand"}[atom.Kind == ast.AtomDevice], atom.Name.Text}] = true
 		}
 	}
+	if caller, ok := d.(*ast.Caller); ok {
+		for _, n := range caller.From {
+			u[[2]string{"network", n.Text}] = true
+		}
+	}
 	if countries, ok := d.(*ast.Countries); ok {
 		for _, item := range countries.Items {
 			u[[2]string{"countries", item.Text}] = true

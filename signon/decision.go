@@ -149,13 +149,14 @@ const (
 	GroundPolicies      Ground = iota // policies alone
 	GroundUnknownUser                 // none is named, or known
 	GroundDisabledUser                // the user is disabled
+	GroundEndedSession                // the session has ended
 	GroundUnknownTarget               // no app is named, or it or the action is not known
 	GroundBreakGlass                  // the demand of the emergency accounts
 	GroundUnmatched                   // no policy surely spoke
 	GroundFloor                       // the floor
 )
 
-var grounds = [...]string{"policies", "the user is not known", "the user is disabled", "the app or action is not known", "an emergency account",
+var grounds = [...]string{"policies", "the user is not known", "the user is disabled", "the session has ended", "the app or action is not known", "an emergency account",
 	"no policy spoke: unmatched", "the floor"}
 
 // String tells the ground in a few words; of what is no ground, "Ground(9)".

@@ -84,6 +84,8 @@ type Proof struct {
 	Started   time.Time // of the session; zero is unknown
 	Device    string
 	App       string
+	Used      bool      // it is known when the session was used:
+	LastGrant time.Time // from when on it is idle
 	Joined    time.Time // 00:00 of the user's joined date; zero is unknown
 	Posture   Posture
 	Enrolment Enrolment
@@ -91,10 +93,12 @@ type Proof struct {
 
 // Terms are the terms on which one policy makes its demands.
 type Terms struct {
-	Lasts    time.Duration // of "session lasts"
-	Limited  bool          // whether it says so
-	Enforced time.Time     // 00:00 of the date from which it is enforced for the user; zero is not stated
-	Lifts    []*Lift
+	Lasts       time.Duration // of "session lasts"
+	Limited     bool          // whether it says so
+	Idle        time.Duration // of "idle"
+	IdleLimited bool          // whether it says so
+	Enforced    time.Time     // 00:00 of the date from which it is enforced for the user; zero is not stated
+	Lifts       []*Lift
 }
 
 // Lift is what one waiver takes out of demands.
@@ -136,7 +140,8 @@ func (p *Proof) fresh(f *Fresh, r *Record, terms *Terms) bool {
 		if r.Session == "" || r.Session != p.Session {
 			return false
 		}
-		return !terms.Limited || !p.Started.IsZero() && within(p.Now, p.Started, terms.Lasts)
+		return (!terms.Limited || !p.Started.IsZero() && within(p.Now, p.Started, terms.Lasts)) &&
+			(!terms.IdleLimited || !p.Used || within(p.Now, p.LastGrant, terms.Idle))
 	case ast.EveryAge:
 		return (f.Ever || within(p.Now, r.Time, f.Age)) && (f.AnyDevice || r.Device != "" && r.Device == p.Device)
 	}

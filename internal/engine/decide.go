@@ -45,6 +45,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		return err
 	}
 	f.gather(d)
+	f.learn()
 	if f.person.BreakGlass {
 		f.breakGlass(d)
 		f.noneAsked(d, signon.GroundBreakGlass)

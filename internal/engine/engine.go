@@ -110,7 +110,8 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 // addPolicy puts the policy into the index of every app and action that it is for.
 func (e *Engine) addPolicy(source *rulebook.Policy) {
 	p := &policy{Policy: source, staged: len(source.Stages) > 0,
-		terms: demand.Terms{Lasts: source.Session.Lasts, Limited: source.Session.LastsText != ""}}
+		terms: demand.Terms{Lasts: source.Session.Lasts, Limited: source.Session.LastsText != "",
+			Idle: source.Session.Idle, IdleLimited: source.Session.IdleText != ""}}
 	for _, c := range source.Cases[:len(source.Cases)-1] {
 		p.conditions = append(p.conditions, c.When)
 	}
@@ -170,13 +171,20 @@ func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 // With explain it tells how it came about. After an error, such as that the sign-on is not
 // valid, d is a block that says so.
 func (e *Engine) Decide(ctx context.Context, so *signon.SignOn, d *signon.Decision, explain bool) error {
+	return e.decide(ctx, so, nil, d, explain)
+}
+
+func (e *Engine) decide(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) error {
 	d.Reset(so.ID, e.rb.Digest)
 	if explain {
 		d.Explanation = &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
 	}
 	err := so.Validate()
 	if err == nil {
-		err = e.withFrame(ctx, func(f *frame) error { return f.decide(so, d) })
+		err = e.withFrame(ctx, func(f *frame) error {
+			f.recalled = recalled
+			return f.decide(so, d)
+		})
 	}
 	if err != nil {
 		*d = signon.Refused(so.ID, err)

@@ -227,12 +227,12 @@ func (f explainer) countryEvidence() string {
 }
 
 func (f explainer) pastEvidence(s fact.Slot) string {
-	if f.e.sources.History == nil {
+	if f.pastSource() == nil {
 		return sansPast
 	}
 	q := *f.query()
 	q.Counts = true
-	p := f.e.sources.History.Before(&q)
+	p := f.pastSource().Before(&q)
 	switch {
 	case s == fact.NewCountry:
 		return f.newEvidence(p.NewCountry, f.countryCode(), p.CountrySeen, "the country is unknown")

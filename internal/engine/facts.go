@@ -143,7 +143,7 @@ func (f *frame) past() *history.Facts {
 	if !f.history.done {
 		f.history.done = true
 		q := f.query()
-		if source := f.e.sources.History; source != nil {
+		if source := f.pastSource(); source != nil {
 			f.history.value = source.Before(q)
 		}
 	}

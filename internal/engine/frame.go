@@ -43,6 +43,7 @@ type request struct {
 	hasDevice bool
 	record    *posture.Record // of the inventory; nil is none
 	supposed  map[fact.Slot]*fact.Value
+	recalled  *Recalled // nil where nothing is remembered but what the rulebook's files say
 }
 
 // values are the facts of the request that take some work.

@@ -28,6 +28,8 @@ func (f *frame) identify(action string) (stop string, ground signon.Ground, err 
 		return fmt.Sprintf("The user %q is not known.", f.so.User), signon.GroundUnknownUser, nil
 	case f.person.Active == known.False:
 		return fmt.Sprintf("The user %q is disabled.", f.so.User), signon.GroundDisabledUser, nil
+	case f.recalled != nil && f.recalled.Ended:
+		return "This session has ended. Please sign on again.", signon.GroundEndedSession, nil
 	case f.so.App == "":
 		return "No app is named.", signon.GroundUnknownTarget, nil
 	case !declared:
@@ -57,6 +59,9 @@ func (f *frame) ready(so *signon.SignOn) (known bool, err error) {
 
 // who finds the user, who in a log is often the one of the sign-on before.
 func (f *frame) who() (*rulebook.Person, error) {
+	if f.recalled != nil {
+		return f.recalled.Person, nil
+	}
 	if p := f.last; p != nil && p.ID == f.so.User {
 		return p, nil
 	}
@@ -96,6 +101,9 @@ func (f *frame) gather(d *signon.Decision) {
 	p.Enrolled, p.Now, p.Joined = f.person.Methods, f.now, f.person.JoinedDay
 	f.supposeJoined()
 	p.Session, p.Started, p.Device, p.App = so.Session.ID, so.Session.Started, f.device.ID, so.App
+	if p.Used = f.recalled != nil; p.Used {
+		p.LastGrant = f.recalled.LastGrant
+	}
 	for _, name := range so.Presented {
 		switch id, ok := f.methodID(name); {
 		case ok && id == demand.ChangedPassword:

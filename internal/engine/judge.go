@@ -75,8 +75,9 @@ func (e *Engine) Judge(ctx context.Context, so *signon.SignOn, q *Question) (v V
 	return v, err
 }
 
-// HasHistory reports whether something tells what was before.
-func (e *Engine) HasHistory() bool { return e.sources.History != nil }
+// HasHistory reports whether something tells what was before, where the rulebook's files do not, a
+// decision service: it answers the callers of the rulebook.
+func (e *Engine) HasHistory() bool { return e.sources.History != nil || len(e.rb.Callers) > 0 }
 
 // Listed reports whether all people, places and devices are those of the rulebook's files, which can be
 // gone through, and none are a program's own.

@@ -42,7 +42,7 @@ func (f *frame) suppose() error {
 func (f *frame) nobodyTells(s fact.Slot) bool {
 	switch s {
 	case fact.NewCountry, fact.NewDevice, fact.OddHour, fact.TravelSpeed:
-		return f.e.sources.History == nil
+		return f.pastSource() == nil && !f.e.HasHistory()
 	}
 	return s == fact.UserCompromised
 }

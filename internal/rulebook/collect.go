@@ -41,6 +41,7 @@ type declarations struct {
 	scopes     table[*ast.Scopes]
 	expects    table[*ast.Expect]
 	promises   table[*ast.Promise]
+	callers    table[*ast.Caller]
 }
 
 func add[D ast.Decl](r *resolver, t *table[D], d D) {
@@ -117,6 +118,8 @@ func (r *resolver) declaration(d ast.Decl) {
 		add(r, &c.expects, d)
 	case *ast.Promise:
 		add(r, &c.promises, d)
+	case *ast.Caller:
+		add(r, &c.callers, d)
 	}
 }
 

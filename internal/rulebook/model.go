@@ -59,6 +59,7 @@ type Rulebook struct {
 	Waivers     []*Waiver // by name
 	Expects     []*Expect // as they stand
 	Promises    []*Promise
+	Callers     []*Caller    // as they stand
 	Comparisons []Comparison // of all conditions, each once
 
 	Diagnostics diag.List // sorted by place

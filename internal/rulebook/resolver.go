@@ -48,6 +48,7 @@ func (r *resolver) resolve() {
 	r.waivers(scope)
 	r.promises(scope)
 	r.expects()
+	r.callers()
 	r.rb.Networks.Table = place.NewTable(r.prefixes)
 }
 

@@ -266,6 +266,22 @@ type (
 		Case    Name
 		Asking  []Name
 	}
+	// Caller is a program that may ask the decision service.
+	Caller struct {
+		Block
+		About        Name
+		Tokens       []CallerToken
+		Certificates []Name
+		May          []Name    // what it may do
+		For          Selection // apps; nothing is everything
+		From         []Name    // networks; none is anywhere
+		Sessions     Name
+	}
+	// CallerToken is the digest of a token, and the last day on which it counts.
+	CallerToken struct {
+		Digest Name
+		Until  Name
+	}
 	// Promise is a statement about every possible sign-on.
 	Promise struct {
 		Block

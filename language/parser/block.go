@@ -30,7 +30,7 @@ func (c *clause) matches(t token.Token) bool {
 }
 
 // plainData are the blocks whose clauses may stand in any order.
-var plainData = map[string]bool{"user": true, "app": true, "action": true, "method": true}
+var plainData = map[string]bool{"user": true, "app": true, "action": true, "method": true, "caller": true}
 
 // block parses "{ clauses }" in the order of the table, or in any order where they are plain data.
 func (p *parser) block(h *ast.Block, table []clause) {

@@ -13,7 +13,7 @@ import (
 
 // declarations are the keywords that begin a declaration, in the order of the reference.
 var declarations = []string{"rulebook", "attribute", "user", "group", "app", "action", "network", "countries", "schedule",
-	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise"}
+	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise", "caller"}
 
 func isDeclaration(t token.Token) bool {
 	return t.Kind == token.Word && slices.Contains(declarations, t.Text)
@@ -98,6 +98,8 @@ func (p *parser) parseDeclaration(k token.Token) ast.Decl {
 		return p.scopes(k)
 	case "expect":
 		return p.expect(k)
+	case "caller":
+		return p.caller(k)
 	default:
 		return p.promise(k)
 	}
@@ -296,6 +298,29 @@ func (p *parser) method(k token.Token) ast.Decl {
 			}
 		}
 	}
+	return d
+}
+
+func (p *parser) caller(k token.Token) ast.Decl {
+	d := &ast.Caller{Block: p.head(k, "the caller's name")}
+	p.block(&d.Block, []clause{
+		{word: "about", parse: func(token.Token) { d.About = p.text("what it is") }},
+		{word: "token", repeats: true, parse: func(token.Token) {
+			t := ast.CallerToken{Digest: p.text("a token's digest")}
+			if p.accept("until") {
+				t.Until = p.name("a date")
+			}
+			d.Tokens = append(d.Tokens, t)
+		}},
+		{word: "certificate", repeats: true, parse: func(token.Token) { d.Certificates = append(d.Certificates, p.text("a certificate's digest")) }},
+		{word: "may", required: true, parse: func(token.Token) { d.May = p.names("what it may do") }},
+		{word: "for", parse: func(t token.Token) { d.For = p.selection(t, p.target) }},
+		{word: "from", parse: func(token.Token) {
+			p.word("network")
+			d.From = p.names("a network")
+		}},
+		{word: "sessions", parse: func(token.Token) { d.Sessions = p.name("a word") }},
+	})
 	return d
 }
 

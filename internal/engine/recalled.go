@@ -1,0 +1,47 @@
+package engine
+
+// Decisions beside what a program remembers of the person and the session.
+
+import (
+	"context"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Recalled is what a program remembers that concerns one sign-on, beside what the sign-on states.
+type Recalled struct {
+	Person    *rulebook.Person // who signs on, as rulebook and program know them; nil is somebody not known
+	Past      history.Source   // in place of the engine's own
+	Ended     bool             // the session that the sign-on names
+	LastGrant time.Time        // in that session, or its start where there was none: from when on it is idle
+
+	Learned history.SignOn // filled in: what the sign-on teaches if it is granted
+}
+
+// DecideRecalled decides as [Engine.Decide] does, beside what a program remembers: of the person, of the past
+// and of the session that is all that counts. It fills in what a grant teaches.
+func (e *Engine) DecideRecalled(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) error {
+	return e.decide(ctx, so, recalled, d, explain)
+}
+
+// past is what tells what was before; nil is nothing.
+func (f *frame) pastSource() history.Source {
+	if f.recalled != nil {
+		return f.recalled.Past
+	}
+	return f.e.sources.History
+}
+
+// learn fills in what the sign-on teaches whoever remembers.
+func (f *frame) learn() {
+	if f.recalled == nil {
+		return
+	}
+	if !f.history.done {
+		f.query()
+	}
+	f.recalled.Learned = history.SignOn{Query: f.historyQuery, ID: f.so.ID}
+}
