@@ -36,6 +36,11 @@ type Rulebook struct {
 
 func init() {
 	bridge.Engine = func(rules any) *engine.Engine { return rules.(*Rulebook).engine }
+	bridge.Beside = func(rules any, recalled *engine.Recalled) any {
+		r := *rules.(*Rulebook)
+		r.engine = r.engine.Beside(recalled)
+		return &r
+	}
 }
 
 // Rulebook is r itself, so that a Rulebook serves where a [Live] does.

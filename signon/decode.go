@@ -174,15 +174,8 @@ func (r *request) check() error {
 }
 
 func (r *request) logged() (l Logged, err error) {
-	if word := r.Context.Outcome; len(word) > 0 && word.Kind() != 'n' {
-		l.Recorded = true
-		text, err := jsontext.AppendUnquote(nil, word)
-		if err == nil {
-			l.Outcome, err = ParseOutcome(string(text))
-		}
-		if err != nil {
-			return Logged{}, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
-		}
+	if l.Outcome, l.Recorded, err = r.outcome(); err != nil {
+		return Logged{}, err
 	}
 	if l.SignOn, err = r.signOn(); err == nil {
 		err = l.NotSupposed()
@@ -191,6 +184,22 @@ func (r *request) logged() (l Logged, err error) {
 		return Logged{}, err
 	}
 	return l, nil
+}
+
+// outcome reads the one that was recorded, if there is one.
+func (r *request) outcome() (o Outcome, recorded bool, err error) {
+	word := r.Context.Outcome
+	if len(word) == 0 || word.Kind() == 'n' {
+		return o, false, nil
+	}
+	text, err := jsontext.AppendUnquote(nil, word)
+	if err == nil {
+		o, err = ParseOutcome(string(text))
+	}
+	if err != nil {
+		return o, false, &FieldError{"context.outcome", fmt.Sprintf("%s is none of grant, review, step-up and block", word)}
+	}
+	return o, true, nil
 }
 
 func (r *request) signOn() (SignOn, error) {

@@ -12,5 +12,8 @@ import (
 // Engine gives the engine inside a *briskwarden.Rulebook.
 var Engine func(rules any) *engine.Engine
 
+// Beside gives a *briskwarden.Rulebook that decides beside what is remembered of one person and session.
+var Beside func(rules any, recalled *engine.Recalled) any
+
 // Problem gives the briskwarden.Problem that a finding about a rulebook is.
 var Problem func(rb *rulebook.Rulebook, d diag.Diagnostic) any

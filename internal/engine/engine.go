@@ -50,6 +50,8 @@ type Engine struct {
 	sources Sources
 	targets map[string]*target
 	frames  sync.Pool
+	beside  *Recalled // of every sign-on; nil where each brings its own, or none
+	nothing func() *history.Past
 }
 
 // target is what the engine keeps of an app.
@@ -86,6 +88,7 @@ func New(rb *rulebook.Rulebook, sources Sources) *Engine {
 	}
 	e := &Engine{rb: rb, sources: sources, targets: make(map[string]*target, len(rb.Apps))}
 	e.frames.New = func() any { return newFrame(e) }
+	e.nothing = sync.OnceValue(func() *history.Past { return history.NewPast(rb.Zone) })
 	for name, app := range rb.Apps {
 		e.targets[name] = &target{app: app, others: map[string]*index{}}
 	}
@@ -155,10 +158,16 @@ func (e *Engine) Learning() (*Engine, *history.Past) {
 	if e.rb.Past != nil {
 		past = e.rb.Past.Branch()
 	}
-	learning := &Engine{rb: e.rb, sources: e.sources, targets: e.targets}
+	learning := e.copy()
 	learning.sources.History = past
-	learning.frames.New = func() any { return newFrame(learning) }
 	return learning, past
+}
+
+// copy is the same engine, to be changed before it is used.
+func (e *Engine) copy() *Engine {
+	c := &Engine{rb: e.rb, sources: e.sources, targets: e.targets, beside: e.beside, nothing: e.nothing}
+	c.frames.New = func() any { return newFrame(c) }
+	return c
 }
 
 // Now is the instant of a sign-on that does not say when it is.
@@ -171,7 +180,7 @@ func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 // With explain it tells how it came about. After an error, such as that the sign-on is not
 // valid, d is a block that says so.
 func (e *Engine) Decide(ctx context.Context, so *signon.SignOn, d *signon.Decision, explain bool) error {
-	return e.decide(ctx, so, nil, d, explain)
+	return e.decide(ctx, so, e.beside, d, explain)
 }
 
 func (e *Engine) decide(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) error {

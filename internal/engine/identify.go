@@ -74,6 +74,9 @@ func (f *frame) who() (*rulebook.Person, error) {
 
 // Person finds a user, in the rulebook or outside; nil is one that is not known.
 func (e *Engine) Person(ctx context.Context, id string) (*rulebook.Person, error) {
+	if b := e.beside; b != nil && b.Person != nil && b.Person.ID == id {
+		return b.Person, nil
+	}
 	if p, ok := e.rb.People[id]; ok || e.sources.People == nil || id == "" {
 		return p, nil
 	}

@@ -27,7 +27,24 @@ func (e *Engine) DecideRecalled(ctx context.Context, so *signon.SignOn, recalled
 	return e.decide(ctx, so, recalled, d, explain)
 }
 
-// past is what tells what was before; nil is nothing.
+// Beside is an engine that decides beside what is remembered of one person and session, and knows that person.
+func (e *Engine) Beside(recalled *Recalled) *Engine {
+	c := e.copy()
+	c.beside = recalled
+	return c
+}
+
+// Individual is the history of one user: what the rulebook's files say of it, and the sign-ons that a program kept.
+// Lost is when the last of those was that the program did not keep; zero is that it kept all.
+func (e *Engine) Individual(user string, kept []history.SignOn, lost time.Time) *history.Individual {
+	past := e.rb.Past
+	if past == nil {
+		past = e.nothing()
+	}
+	return past.Individual(user, kept, lost)
+}
+
+// pastSource is what tells what was before; nil is nothing.
 func (f *frame) pastSource() history.Source {
 	if f.recalled != nil {
 		return f.recalled.Past

@@ -25,7 +25,7 @@ const (
 
 const (
 	seenSize      = 16
-	forgottenSize = 96 + (mostCountries+mostDevices)*seenSize + mostQuarters*2
+	forgottenSize = 104 + (mostCountries+mostDevices)*seenSize + mostQuarters*2
 )
 
 // never is before any time.
@@ -37,6 +37,7 @@ type forgotten struct {
 	seen     []seen // countries and devices
 	country  int64  // the last time of a country that is not among them,
 	device   int64  // and of a device
+	strayed  int64  // the last time of a position that is not known
 	placed   where  // the last position,
 	placedAt int64  // and when that was
 	top      int64  // the last quarter that is counted, in quarters since 1970
@@ -50,7 +51,7 @@ type seen struct {
 }
 
 func newForgotten() *forgotten {
-	return &forgotten{gone: never, country: never, device: never, placedAt: never}
+	return &forgotten{gone: never, country: never, device: never, strayed: never, placedAt: never}
 }
 
 func (f *forgotten) clone() *forgotten {
@@ -172,6 +173,7 @@ func (f *forgotten) tell(c *comparison) {
 	case f.placedAt >= c.from && f.placedAt > c.lastAt:
 		c.last, c.lastAt = f.placed, f.placedAt
 	}
+	c.strayed = c.strayed || f.strayed >= c.from && f.strayed > c.lastAt
 	c.hours.unbounded = c.hours.unbounded || f.gone >= c.from
 	if f.quarters != nil {
 		f.tellHours(c)

@@ -124,6 +124,7 @@ type Person struct {
 	JoinedDay  time.Time   // 00:00 of its date
 	Active     known.Truth // unknown where nothing states it: the user is active
 	BreakGlass bool
+	assumed    assumed
 	Attributes []fact.Value // by index; may be short
 	Origin     Origin       // where the user is declared first
 }

@@ -31,6 +31,7 @@ func (b *peopleBuilder) finish() {
 
 // finishPerson finishes one; people in the same groups share the list.
 func (b *peopleBuilder) finishPerson(p *draftPerson, closures map[string][]int32) {
+	p.assumed = assumed{typ: p.Type == "", risk: p.Risk == ""}
 	p.Type, p.Risk = cmp.Or(p.Type, fact.UserTypes[0]), cmp.Or(p.Risk, fact.Levels[0])
 	if !p.Joined.IsZero() {
 		p.JoinedDay = schedule.DateOf(p.Joined, b.r.rb.Zone).Start(b.r.rb.Zone)

@@ -218,41 +218,16 @@ func (b *peopleBuilder) word(w string) string {
 
 // merge adds what another source states: what both state must be equal, and lists are united.
 func (b *peopleBuilder) merge(p, stated *draftPerson) error {
-	differ := func(what, here, there string) error {
-		return fmt.Errorf("%s is %s here, and %s at %s", what, here, there, p.Origin)
+	if stated.Active != known.Unknown && p.Active != known.Unknown && stated.Active != p.Active {
+		return &Disagreement{"active", yesNo(stated.Active), yesNo(p.Active), p.Origin}
 	}
-	day := func(p *draftPerson) string { return p.Joined.Format(time.RFC3339) }
-	switch {
-	case stated.Type != "" && p.Type != "" && stated.Type != p.Type:
-		return differ("type", stated.Type, p.Type)
-	case stated.Risk != "" && p.Risk != "" && stated.Risk != p.Risk:
-		return differ("risk", stated.Risk, p.Risk)
-	case stated.Active != known.Unknown && p.Active != known.Unknown && stated.Active != p.Active:
-		return differ("active", yesNo(stated.Active), yesNo(p.Active))
-	case !stated.Joined.IsZero() && !p.Joined.IsZero() && !stated.Joined.Equal(p.Joined):
-		return differ("joined", day(stated), day(p))
+	if d := b.r.rb.disagreement(stated.Person, p.Person); d != nil {
+		return d
 	}
-	for _, a := range b.r.rb.Facts.Attributes() {
-		if a.OfDevice {
-			continue
-		}
-		v, w := attributeOf(p, a), attributeOf(stated, a)
-		switch {
-		case v.Known && w.Known && !v.Equal(w, a.Type):
-			return differ(a.Name, quoted(w, a.Type), quoted(v, a.Type))
-		case w.Known:
-			p.Attributes = append([]fact.Value(nil), p.Attributes...) // others may share them
-			p.Attributes = append(p.Attributes, make([]fact.Value, b.r.rb.Facts.Users()-len(p.Attributes))...)
-			p.Attributes[a.Index] = w
-		}
-	}
+	b.r.rb.add(p.Person, stated.Person)
 	p.Type, p.Risk = cmp.Or(p.Type, stated.Type), cmp.Or(p.Risk, stated.Risk)
 	p.Active = cmp.Or(p.Active, stated.Active)
-	if p.Joined.IsZero() {
-		p.Joined = stated.Joined
-	}
 	p.memberships = append(p.memberships, stated.memberships...)
-	p.Methods |= stated.Methods
 	return nil
 }
 
@@ -260,7 +235,7 @@ func yesNo(t known.Truth) string {
 	return map[known.Truth]string{known.True: "yes", known.False: "no"}[t]
 }
 
-func attributeOf(p *draftPerson, a *fact.Attribute) fact.Value {
+func attributeOf(p *Person, a *fact.Attribute) fact.Value {
 	if a.Index < len(p.Attributes) {
 		return p.Attributes[a.Index]
 	}

@@ -1,5 +1,5 @@
-// Package sqlite keeps the consent ledger in a file: an embedded SQLite database that several
-// processes use at once.
+// Package sqlite keeps the consent ledger, and what a decision service remembers, in a file: an
+// embedded SQLite database that several processes use at once.
 //
 //	store, err := sqlite.Open("clients.ledger")
 //	…
@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -51,8 +52,17 @@ var schema = []string{
 	`CREATE UNIQUE INDEX journal_number ON journal (number)`,
 }
 
-// version is that of the schema. The first had columns beside the documents.
-const version = 2
+// schemaOfItems is what a decision service keeps in the same database, by keys.
+var schemaOfItems = []string{
+	`CREATE TABLE items (kind INTEGER NOT NULL, owner BLOB NOT NULL, id BLOB NOT NULL, version INTEGER NOT NULL, expires INTEGER, value BLOB NOT NULL,
+	  PRIMARY KEY (kind, owner, id)) WITHOUT ROWID`,
+	`CREATE INDEX items_expire ON items (expires) WHERE expires IS NOT NULL`,
+	`CREATE TABLE versions (last INTEGER NOT NULL)`,
+	`INSERT INTO versions (last) VALUES (0)`,
+}
+
+// version is that of the schema. The first had columns beside the documents, the second no items.
+const version = 3
 
 // fromFirst is what brings a ledger of the first version to this one, around making the schema.
 const (
@@ -98,17 +108,17 @@ func isFolder(name string) bool {
 	return err == nil && info.IsDir()
 }
 
-// state is what a database says of itself.
-type state struct{ mark, version, tables int }
+// self is what a database says of itself.
+type self struct{ mark, version, tables int }
 
-func stateOf(tx *sql.Tx) (s state, err error) {
+func stateOf(tx *sql.Tx) (s self, err error) {
 	return s, errors.Join(tx.QueryRow("PRAGMA application_id").Scan(&s.mark), tx.QueryRow("PRAGMA user_version").Scan(&s.version),
 		tx.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&s.tables))
 }
 
 // migrate checks that the database is ours, and brings it to this version.
 func (s *Store) migrate() error {
-	var now state
+	var now self
 	err := s.transaction(context.Background(), &sql.TxOptions{ReadOnly: true}, func(tx *sql.Tx) (err error) {
 		now, err = stateOf(tx) // as it was at one time, though another process may be making it
 		return err
@@ -132,9 +142,12 @@ func (s *Store) migrate() error {
 		if err != nil || now.version == version {
 			return err
 		}
-		statements := schema
-		if now.version == 1 {
-			statements = slices.Concat([]string{setFirstAside}, schema, []string{takeFirstOver})
+		statements := slices.Concat(schema, schemaOfItems)
+		switch now.version {
+		case 1:
+			statements = slices.Concat([]string{setFirstAside}, schema, []string{takeFirstOver}, schemaOfItems)
+		case 2:
+			statements = schemaOfItems
 		}
 		statements = append(slices.Clone(statements), fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d", application, version))
 		for _, statement := range statements {
@@ -178,7 +191,8 @@ func (s *Store) checkSchema() error {
 		found = append(found, statement.String)
 	}
 	slices.Sort(found)
-	if err := rows.Err(); err != nil || !slices.Equal(found, slices.Sorted(slices.Values(schema))) {
+	tables := slices.Sorted(slices.Values(slices.Concat(schema, slices.DeleteFunc(slices.Clone(schemaOfItems), func(s string) bool { return !strings.HasPrefix(s, "CREATE") }))))
+	if err := rows.Err(); err != nil || !slices.Equal(found, tables) {
 		return cmp.Or(s.plain(err), fmt.Errorf("%s is damaged: its tables are not as brisk made them; restore it from a copy", s.name))
 	}
 	return nil

@@ -21,6 +21,7 @@ import (
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/consent/consenttest"
+	"briskwarden.example/briskwarden/service/state"
 	"briskwarden.example/briskwarden/signon"
 	"briskwarden.example/briskwarden/store/sqlite"
 )
@@ -240,13 +241,21 @@ func TestColumnsSayWhatDocumentsSay(t *testing.T) {
 	}
 }
 
-// TestFirstVersion brings a ledger with columns of its own to this version, by what its documents say.
-func TestFirstVersion(t *testing.T) {
-	name, file := filled(t)
-	l := consent.New(file, rules(t))
-	before := everything(t, l, file)
-	require.NoError(t, file.Close())
-	_, err := execute(t, name, `CREATE TABLE c AS SELECT * FROM clients; CREATE TABLE s AS SELECT * FROM consents; CREATE TABLE j AS SELECT * FROM journal;
+// TestOlderVersions brings ledgers to this version, the first, which had columns of its own, by what its documents say.
+func TestOlderVersions(t *testing.T) {
+	for version, downgrade := range map[string]string{"1": firstVersion, "2": "DROP TABLE items; DROP TABLE versions; PRAGMA user_version = 2"} {
+		name, file := filled(t)
+		before := everything(t, consent.New(file, rules(t)), file)
+		require.NoError(t, file.Close())
+		_, err := execute(t, name, downgrade)
+		require.NoError(t, err, version)
+		again := open(t, name)
+		require.Equal(t, before, everything(t, consent.New(again, rules(t)), again), version)
+		require.NoError(t, again.Write(t.Context(), []state.Change{{Key: state.Key{Kind: state.Marks}, Value: []byte("x")}})[0], version)
+	}
+}
+
+const firstVersion = `CREATE TABLE c AS SELECT * FROM clients; CREATE TABLE s AS SELECT * FROM consents; CREATE TABLE j AS SELECT * FROM journal;
 	 DROP TABLE clients; DROP TABLE consents; DROP TABLE journal;
 	 CREATE TABLE clients (id TEXT PRIMARY KEY, document BLOB NOT NULL) WITHOUT ROWID;
 	 CREATE TABLE consents (id INTEGER PRIMARY KEY, client TEXT NOT NULL, app TEXT NOT NULL, holder TEXT NOT NULL, state TEXT NOT NULL, document BLOB NOT NULL);
@@ -255,11 +264,7 @@ func TestFirstVersion(t *testing.T) {
 	 CREATE TABLE journal (number INTEGER PRIMARY KEY, document BLOB NOT NULL);
 	 INSERT INTO clients SELECT id, CAST(document AS BLOB) FROM c; INSERT INTO journal SELECT number, CAST(document AS BLOB) FROM j;
 	 INSERT INTO consents SELECT id, client, 'a0', holder, 'granted', CAST(document AS BLOB) FROM s;
-	 DROP TABLE c; DROP TABLE s; DROP TABLE j; PRAGMA user_version = 1`)
-	require.NoError(t, err)
-	again := open(t, name)
-	require.Equal(t, before, everything(t, consent.New(again, rules(t)), again))
-}
+	 DROP TABLE c; DROP TABLE s; DROP TABLE j; DROP TABLE items; DROP TABLE versions; PRAGMA user_version = 1`
 
 // TestForgedEntry changes an entry and gives it the hash that it should have: the one after it tells.
 func TestForgedEntry(t *testing.T) {
@@ -301,7 +306,7 @@ func TestFilesThatAreNoLedgers(t *testing.T) {
 	require.NoError(t, db.Close())
 	for name, want := range map[string]string{
 		"text": "text is no consent ledger", "other": "is a database, but no consent ledger", ".": "is a folder, not a ledger",
-		"newer": "was written by a newer brisk (version 7 of the ledger; this one knows 2): nothing was changed", "none/ledger": "there is no folder",
+		"newer": "was written by a newer brisk (version 7 of the ledger; this one knows 3): nothing was changed", "none/ledger": "there is no folder",
 	} {
 		before, _ := os.ReadFile(in(name))
 		_, err := sqlite.Open(in(name))
