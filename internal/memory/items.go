@@ -1,0 +1,208 @@
+package memory
+
+// What is kept of a user, and how it changes. Every change can be made twice, and in any order, and comes to the same.
+
+import (
+	"hash/fnv"
+	"slices"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/place"
+	"briskwarden.example/briskwarden/internal/provision"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// The bounds of what is kept of a user.
+const (
+	mostProofs    = 64                   // of one word of callers that share sessions
+	mostPast      = 2048                 // sign-ons that taught
+	pastFor       = 120 * 24 * time.Hour // how long a sign-on that taught is kept, longer than it counts
+	mostEnded     = 256                  // ended sessions whose proofs are told one by one
+	KeptFor       = 400 * 24 * time.Hour // how long an ended session is blocked, and a session is known that nobody uses
+	secondsOfHour = 3600
+)
+
+// everybody is what concerns all users.
+type everybody struct {
+	Voided  time.Time         `json:"voided,omitzero"` // sessions begun and proofs given by then are void
+	Nesting provision.Nesting `json:"nesting,omitempty"`
+}
+
+// marks say what of a user was ended.
+type marks struct {
+	All   time.Time   `json:"all,omitzero"`  // sessions begun by then are ended, and proofs void
+	Lost  time.Time   `json:"lost,omitzero"` // proofs given by then are void: of which sessions is no longer known
+	Ended []endedMark `json:"ended,omitempty"`
+}
+
+type endedMark struct {
+	Session string    `json:"session"`
+	At      time.Time `json:"at"`
+}
+
+// end marks a session as ended; an empty one is all of them.
+func (m *marks) end(session string, at time.Time) {
+	if session == "" {
+		m.All = later(m.All, at)
+		return
+	}
+	if i := slices.IndexFunc(m.Ended, func(e endedMark) bool { return e.Session == session }); i >= 0 {
+		m.Ended[i].At = later(m.Ended[i].At, at)
+		return
+	}
+	m.Ended = append(m.Ended, endedMark{session, at})
+	if len(m.Ended) > mostEnded {
+		oldest := 0
+		for i := range m.Ended {
+			if m.Ended[i].At.Before(m.Ended[oldest].At) {
+				oldest = i
+			}
+		}
+		m.Lost = later(m.Lost, m.Ended[oldest].At)
+		m.Ended = slices.Delete(m.Ended, oldest, oldest+1)
+	}
+}
+
+// void reports whether evidence counts no more.
+func (m *marks) void(e *signon.Evidence, all *everybody) bool {
+	return !e.Time.After(m.All) || !e.Time.After(m.Lost) || !e.Time.After(all.Voided) ||
+		e.Session != "" && slices.ContainsFunc(m.Ended, func(s endedMark) bool { return s.Session == e.Session })
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// proofs are what a user proved.
+type proofs struct {
+	List []proof `json:"proofs"`
+}
+
+type proof struct {
+	Method  string    `json:"method"`
+	Time    time.Time `json:"time"`
+	Session string    `json:"session,omitempty"`
+	Device  string    `json:"device,omitempty"`
+	App     string    `json:"app,omitempty"`
+}
+
+// add keeps the newest of each kind, and no more than the bound.
+func (p *proofs) add(list []proof) {
+	all := slices.Concat(p.List, list)
+	slices.SortStableFunc(all, func(a, b proof) int { return b.Time.Compare(a.Time) })
+	seen := make(map[proof]bool, len(all))
+	p.List = slices.DeleteFunc(all, func(q proof) bool {
+		q.Time = time.Time{}
+		again := seen[q]
+		seen[q] = true
+		return again
+	})
+	p.List = p.List[:min(len(p.List), mostProofs)]
+}
+
+// session is one session, or, without an id, what belongs to none.
+type session struct {
+	Started time.Time `json:"started,omitzero"`
+	Granted time.Time `json:"granted,omitzero"` // last
+	Hour    int64     `json:"hour,omitempty"`   // of what it taught last, in hours since 1970
+	Taught  []string  `json:"taught,omitempty"` // in that hour: each country and device
+}
+
+// began notes that the session was there at a time.
+func (s *session) began(at time.Time) {
+	if s.Started.IsZero() || at.Before(s.Started) {
+		s.Started = at
+	}
+}
+
+// teaches reports whether a grant of an hour, from a country and on a device, teaches something.
+func (s *session) teaches(hour int64, what string) bool {
+	return hour > s.Hour || hour == s.Hour && !slices.Contains(s.Taught, what)
+}
+
+func (s *session) teach(hour int64, what string) {
+	if !s.teaches(hour, what) {
+		return
+	}
+	if hour > s.Hour {
+		s.Hour, s.Taught = hour, nil
+	}
+	s.Taught = append(s.Taught, what)
+}
+
+// past is what was before.
+type past struct {
+	Lost    time.Time    `json:"lost,omitzero"` // the last of those that are kept no more, and may still matter
+	SignOns []pastSignOn `json:"signons"`
+}
+
+type pastSignOn struct {
+	At      time.Time `json:"at"`
+	Country string    `json:"country,omitempty"`
+	Device  string    `json:"device,omitempty"`
+	Place   *position `json:"place,omitempty"`
+	Session uint64    `json:"session"` // a hash of its session
+}
+
+type position struct {
+	Latitude   float64 `json:"lat"`
+	Longitude  float64 `json:"long"`
+	AccuracyKM float64 `json:"km"`
+}
+
+// learned is a sign-on as it is kept.
+func learned(s *history.SignOn, session string) pastSignOn {
+	h := fnv.New64a()
+	h.Write([]byte(session))
+	kept := pastSignOn{At: s.At.UTC().Truncate(time.Microsecond), Country: s.Country, Device: s.Device, Session: h.Sum64()}
+	if p := s.Place; p.Positioned {
+		kept.Place = &position{p.Latitude, p.Longitude, p.AccuracyKM}
+	}
+	return kept
+}
+
+// learn adds a sign-on, unless its session taught the same in the same hour.
+func (p *past) learn(s pastSignOn) {
+	hour := func(t time.Time) int64 { return t.Unix() / secondsOfHour }
+	for _, q := range p.SignOns {
+		if q.Session == s.Session && q.Country == s.Country && q.Device == s.Device && hour(q.At) == hour(s.At) {
+			return
+		}
+	}
+	p.SignOns = append(p.SignOns, s)
+	slices.SortStableFunc(p.SignOns, func(a, b pastSignOn) int { return a.At.Compare(b.At) })
+	last := p.SignOns[len(p.SignOns)-1].At
+	for len(p.SignOns) > mostPast || p.SignOns[0].At.Before(last.Add(-pastFor)) {
+		if first := p.SignOns[0].At; !first.Before(last.Add(-pastFor)) {
+			p.Lost = later(p.Lost, first)
+		}
+		p.SignOns = p.SignOns[1:]
+	}
+}
+
+// signOns are those that a history learns.
+func (p *past) signOns(user string) []history.SignOn {
+	list := make([]history.SignOn, len(p.SignOns))
+	for i, s := range p.SignOns {
+		q := history.Query{User: user, At: s.At, Country: s.Country, Device: s.Device}
+		if s.Place != nil {
+			q.Place = place.Location{Country: s.Country, Positioned: true, Latitude: s.Place.Latitude, Longitude: s.Place.Longitude, AccuracyKM: s.Place.AccuracyKM}
+		}
+		list[i] = history.SignOn{Query: q}
+	}
+	return list
+}
+
+// earliest is the first of some times; zero ones do not count.
+func earliest(times ...time.Time) (first time.Time) {
+	for _, t := range times {
+		if !t.IsZero() && (first.IsZero() || t.Before(first)) {
+			first = t
+		}
+	}
+	return first
+}

@@ -1,0 +1,138 @@
+// Package memory has what a decision service remembers of people: what they proved, their sessions, what was
+// before, and what of it was ended.
+//
+// A decision rests on items that are read, at one time after it began, for it alone; what is kept of an item from
+// earlier is used only if the store says that it has not changed. So whatever the store acknowledged before, on any
+// node, counts. What a decision adds is merged into its items, whatever others merge meanwhile. That a session began
+// and what a grant teaches is on disk before the answer; proofs and the time of the last grant follow soon, since
+// losing them can only tighten.
+package memory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/service/state"
+)
+
+// Memory remembers in a store. It is safe for concurrent use.
+type Memory struct {
+	store  state.Store
+	writer *writer
+
+	items   *lru.Cache[state.Key, cached] // as they were read last
+	pasts   *lru.Cache[string, individual]
+	persons *lru.Cache[string, person]
+}
+
+// cached is an item as it was read.
+type cached struct {
+	version int64
+	value   any
+}
+
+// individual is a user's history, as it was made last.
+type individual struct {
+	rb      *rulebook.Rulebook
+	version int64
+	*history.Individual
+}
+
+// person is a user, as it was made last.
+type person struct {
+	rb               *rulebook.Rulebook
+	version, nesting int64
+	*rulebook.Person
+}
+
+// How much is kept at hand.
+const (
+	mostItems   = 200_000
+	mostPasts   = 5_000
+	mostPersons = 50_000
+)
+
+// Late is how long what nobody waits for may wait to be written.
+const Late = 100 * time.Millisecond
+
+// New returns a memory in a store. Log is told of what could not be kept, where that only tightens.
+func New(store state.Store, log *slog.Logger) *Memory {
+	m := &Memory{store: store}
+	m.items, _ = lru.New[state.Key, cached](mostItems) // fails for sizes that are none
+	m.pasts, _ = lru.New[string, individual](mostPasts)
+	m.persons, _ = lru.New[string, person](mostPersons)
+	m.writer = newWriter(store, Late, func(err error) {
+		log.Error("proofs were not remembered: whoever gave them is asked again", slog.Any("error", err))
+	})
+	return m
+}
+
+// Waiting is how many changes wait to be written.
+func (m *Memory) Waiting() int { return m.writer.waiting() }
+
+// Close writes what waits. The store stays open.
+func (m *Memory) Close() { m.writer.close() }
+
+// MostSkew is how far the clock of this process may be from the store's: farther, and nothing is granted.
+const MostSkew = 2 * time.Second
+
+// ErrClock says that the clock of this process is not that of the store.
+var ErrClock = errors.New("the clock of this machine is more than 2 s from that of the state")
+
+// read reads items, with what is at hand of them.
+func (m *Memory) read(ctx context.Context, keys []state.Key) (r reading, err error) {
+	r.keys, r.before = keys, make([]cached, len(keys))
+	for i := range keys {
+		if c, ok := m.items.Get(keys[i]); ok {
+			r.before[i], keys[i].Known = c, c.version
+		}
+	}
+	begin := time.Now()
+	if r.Reading, err = m.store.Read(ctx, keys); err != nil {
+		return r, err
+	}
+	if end := time.Now(); r.At.Before(begin.Add(-MostSkew)) || r.At.After(end.Add(MostSkew)) {
+		return r, fmt.Errorf("%w: here it is %s, there %s", ErrClock, end.UTC().Format(time.RFC3339Nano), r.At.UTC().Format(time.RFC3339Nano))
+	}
+	return r, nil
+}
+
+// Clock reads the clock of the store; the error says that the store cannot be asked, or that the clock of this
+// process differs.
+func (m *Memory) Clock(ctx context.Context) (time.Time, error) {
+	r, err := m.read(ctx, []state.Key{{Kind: state.Service}})
+	return r.At, err
+}
+
+// reading is what was read, item by item.
+type reading struct {
+	state.Reading
+	keys   []state.Key
+	before []cached
+}
+
+// item gives an item of a reading, decoded; nobody changes it. One that there is not is empty.
+func item[T any](m *Memory, r *reading, i int) (*T, int64, error) {
+	got, key := r.Items[i], r.keys[i]
+	switch {
+	case got.Version == 0:
+		return new(T), 0, nil
+	case got.Value == nil && got.Version == r.before[i].version:
+		return r.before[i].value.(*T), got.Version, nil
+	}
+	v := new(T)
+	if err := json.Unmarshal(got.Value, v); err != nil {
+		return nil, 0, damaged(key, err)
+	}
+	key.Known = 0
+	m.items.Add(key, cached{got.Version, v})
+	return v, got.Version, nil
+}

@@ -1,0 +1,263 @@
+package memory
+
+// What is remembered that concerns a sign-on, read before it is decided.
+
+import (
+	"context"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/demand"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/provision"
+	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/service/state"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Recall is a sign-on beside what is remembered that concerns it.
+type Recall struct {
+	signon.SignOn // with all evidence, and the begin of its session
+	engine.Recalled
+	At       time.Time              // by the clock of the state
+	Disagree *rulebook.Disagreement // of rulebook and provisioning service about the user
+
+	asked   *signon.SignOn
+	word    string
+	session *session
+}
+
+// The items that concern a sign-on, in the order in which they are read.
+const (
+	ofEverybody = iota
+	ofPerson
+	ofMarks
+	ofProofs
+	ofSession
+	ofEnded
+	ofPast
+	itemsOfSignOn
+)
+
+func keysOf(so *signon.SignOn, word string) [itemsOfSignOn]state.Key {
+	return [itemsOfSignOn]state.Key{
+		ofEverybody: {Kind: state.Service},
+		ofPerson:    {Kind: state.Person, Owner: so.User},
+		ofMarks:     {Kind: state.Marks, Owner: so.User},
+		ofProofs:    proofsKey(so.User, word),
+		ofSession:   sessionKey(so.User, word, so.Session.ID),
+		ofEnded:     endedKey(so.User, so.Session.ID),
+		ofPast:      pastKey(so.User),
+	}
+}
+
+func proofsKey(user, word string) state.Key {
+	return state.Key{Kind: state.Proofs, Owner: user, ID: word}
+}
+
+func sessionKey(user, word, session string) state.Key {
+	return state.Key{Kind: state.Session, Owner: user, ID: word + "\x00" + session}
+}
+
+func endedKey(user, session string) state.Key {
+	return state.Key{Kind: state.Ended, Owner: user, ID: session}
+}
+
+func pastKey(user string) state.Key { return state.Key{Kind: state.Past, Owner: user} }
+
+// Recall reads what concerns sign-ons to callers that share sessions by a word. Without a time of its own a sign-on is
+// at that of the state; its evidence is never changed in place.
+func (m *Memory) Recall(ctx context.Context, e *engine.Engine, word string, signOns []*signon.SignOn) ([]*Recall, error) {
+	keys := make([]state.Key, 0, itemsOfSignOn*len(signOns))
+	for _, so := range signOns {
+		of := keysOf(so, word)
+		keys = append(keys, of[:]...)
+	}
+	r, err := m.read(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]*Recall, len(signOns))
+	for i, so := range signOns {
+		if list[i], err = m.recall(e, &r, i*itemsOfSignOn, so, word); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// recall puts together what was read of one sign-on, from an item on.
+func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignOn, word string) (*Recall, error) {
+	all, nested, err := item[everybody](m, r, from+ofEverybody)
+	if err != nil {
+		return nil, err
+	}
+	marks, _, err := item[marks](m, r, from+ofMarks)
+	if err != nil {
+		return nil, err
+	}
+	given, _, err := item[proofs](m, r, from+ofProofs)
+	if err != nil {
+		return nil, err
+	}
+	rec := &Recall{SignOn: *so, At: r.At, asked: so, word: word}
+	if rec.session, _, err = item[session](m, r, from+ofSession); err != nil {
+		return nil, err
+	}
+	if rec.Person, rec.Disagree, err = m.person(e.Rulebook(), r, from+ofPerson, so.User, all, nested); err != nil {
+		return nil, err
+	}
+	if rec.Past, err = m.past(e, r, from+ofPast, so.User); err != nil {
+		return nil, err
+	}
+	if rec.Time.IsZero() {
+		rec.Time = r.At
+	}
+	rec.unite(given, marks, all)
+	rec.useSession(marks, all, r.Items[from+ofEnded].Version != 0)
+	return rec, nil
+}
+
+// person is the user, by rulebook and provisioning service.
+func (m *Memory) person(rb *rulebook.Rulebook, r *reading, i int, user string, all *everybody, nested int64) (*rulebook.Person, *rulebook.Disagreement, error) {
+	p, version, err := item[provision.Person](m, r, i)
+	if err != nil || version == 0 {
+		return rb.People[user], nil, err
+	}
+	if made, ok := m.persons.Get(user); ok && made.rb == rb && made.version == version && made.nesting == nested {
+		return made.Person, nil, nil
+	}
+	joined, differs := p.Join(rb, user, all.Nesting)
+	m.persons.Add(user, person{rb, version, nested, joined})
+	return joined, differs, nil
+}
+
+// past is the user's history.
+func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*history.Individual, error) {
+	p, version, err := item[past](m, r, i)
+	if err != nil {
+		return nil, err
+	}
+	rb := e.Rulebook()
+	if made, ok := m.pasts.Get(user); ok && made.rb == rb && made.version == version {
+		return made.Individual, nil
+	}
+	made := e.Individual(user, p.signOns(user), p.Lost)
+	m.pasts.Add(user, individual{rb, version, made})
+	return made, nil
+}
+
+// unite puts what is remembered beside the evidence that the sign-on states, and leaves out what is void.
+func (r *Recall) unite(given *proofs, marks *marks, all *everybody) {
+	stated := r.Evidence
+	r.Evidence = make([]signon.Evidence, 0, len(stated)+len(given.List))
+	for i := range stated {
+		if !marks.void(&stated[i], all) {
+			r.Evidence = append(r.Evidence, stated[i])
+		}
+	}
+	for _, p := range given.List {
+		if e := p.evidence(); !marks.void(&e, all) {
+			r.Evidence = append(r.Evidence, e)
+		}
+	}
+}
+
+func (p proof) evidence() signon.Evidence {
+	return signon.Evidence{Method: p.Method, Time: p.Time, Session: p.Session, Device: p.Device, App: p.App}
+}
+
+// useSession finds when the session began: as early as state, request or evidence say, and at the latest now; and
+// whether it has ended.
+func (r *Recall) useSession(marks *marks, all *everybody, ended bool) {
+	if r.Session.ID == "" {
+		return
+	}
+	began := []time.Time{r.session.Started, r.Session.Started}
+	for _, e := range r.asked.Evidence {
+		if e.Session == r.Session.ID {
+			began = append(began, e.Time)
+		}
+	}
+	for i := range r.Evidence {
+		if r.Evidence[i].Session == r.Session.ID {
+			began = append(began, r.Evidence[i].Time)
+		}
+	}
+	r.Session.Started = earliest(began...)
+	if r.Session.Started.IsZero() {
+		r.Session.Started = r.Time
+	}
+	r.LastGrant = later(r.session.Granted, r.Session.Started)
+	r.Ended = ended || !r.Session.Started.After(marks.All) || !r.Session.Started.After(all.Voided)
+}
+
+// Keep remembers what a decision on a sign-on teaches: it returns once all is kept but what can only tighten if it is
+// lost.
+func (m *Memory) Keep(ctx context.Context, rb *rulebook.Rulebook, decided []*Recall, outcomes []signon.Outcome) error {
+	var now, soon []update
+	for i, r := range decided {
+		if r.Learned.User == "" { // nobody who may sign on
+			continue
+		}
+		now, soon = r.keep(rb, outcomes[i], now, soon)
+	}
+	m.writer.soon(soon)
+	if len(now) == 0 {
+		return nil
+	}
+	return m.writer.write(ctx, now)
+}
+
+// keep adds the changes that a decision makes: those that its answer waits for, and the others.
+func (r *Recall) keep(rb *rulebook.Rulebook, outcome signon.Outcome, now, soon []update) (_, _ []update) {
+	began, granted := r.Session.Started, outcome == signon.Grant
+	key, expires := sessionKey(r.User, r.word, r.Session.ID), r.At.Add(KeptFor)
+	hour, what := r.At.Unix()/secondsOfHour, r.Learned.Country+"|"+r.Learned.Device
+	teaches := granted && r.session.teaches(hour, what)
+	begins := r.Session.ID != "" && (r.session.Started.IsZero() || began.Before(r.session.Started))
+	merge := change(key, expires, func(s *session) {
+		if r.Session.ID != "" {
+			s.began(began)
+		}
+		if granted {
+			s.Granted = later(s.Granted, r.At)
+			s.teach(hour, what)
+		}
+	})
+	switch {
+	case begins || teaches:
+		now = append(now, merge)
+	case granted && r.Session.ID != "":
+		soon = append(soon, merge)
+	}
+	if teaches {
+		lesson := r.Learned
+		lesson.At = r.At
+		kept := learned(&lesson, key.ID)
+		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.learn(kept) }))
+	}
+	if list := r.given(rb); len(list) > 0 && outcome != signon.Block {
+		soon = append(soon, change(proofsKey(r.User, r.word), time.Time{}, func(p *proofs) { p.add(list) }))
+	}
+	return now, soon
+}
+
+// given is what the sign-on presents, as evidence from now on.
+func (r *Recall) given(rb *rulebook.Rulebook) (list []proof) {
+	for _, method := range r.Presented {
+		if _, ok := rb.Methods.Lookup(method); !ok && method != demand.ChangePassword {
+			continue
+		}
+		p := proof{Method: method, Time: r.At, Session: r.Session.ID, App: r.App}
+		if r.Device != nil {
+			p.Device = r.Device.ID
+		}
+		list = append(list, p)
+	}
+	return list
+}
+
+// Known reports whether the user is known and may sign on.
+func (r *Recall) Known() bool { return r.Person != nil && r.Person.Active != known.False }

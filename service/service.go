@@ -1,0 +1,128 @@
+// Package service answers over HTTP what a rulebook decides, by the OpenID AuthZEN Authorization API 1.0, and remembers
+// what decisions rest on: sessions, proofs, the past, provisioned people and consents.
+//
+//	store, err := sqlite.Open("brisk.state")
+//	…
+//	s := service.New(rules, store, service.Options{})
+//	defer s.Close()
+//	http.ListenAndServeTLS(":7575", "cert.pem", "key.pem", s)
+//
+// Who may ask stands in the rulebook, as callers. Whatever goes wrong, the answer is a block.
+package service
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/memory"
+	"briskwarden.example/briskwarden/service/state"
+)
+
+// Rules gives the rulebook that decides: a [*briskwarden.Rulebook] always gives itself, a [*briskwarden.Live] the one
+// that it holds at the time.
+type Rules = consent.Rules
+
+// Options say how a service answers.
+type Options struct {
+	// Open lets whoever reaches the service ask everything, without proof of who it is: for trying it out. Requests
+	// must come from this machine, to a Host that is this machine.
+	Open bool
+	// URL is the address of the service, from which metadata and links are built, such as "https://brisk.skerry.example".
+	URL string
+	// Log is told what somebody should look at; never with a token, a proof or a whole request. Nil is not to log.
+	Log *slog.Logger
+	// SignOns, if there is one, is given every decision, as a line of a sign-on log, before the answer is: see [OpenLog].
+	SignOns *Log
+}
+
+// Service is the decision service. It is an [http.Handler], safe for concurrent use.
+type Service struct {
+	Options
+	rules  Rules
+	store  state.Store
+	memory *memory.Memory
+	routes *http.ServeMux
+
+	inFlight atomic.Int64
+	callers  atomic.Pointer[callers]
+	metrics  *metrics
+	stale    atomic.Pointer[staleness]
+
+	stop    context.CancelFunc
+	stopped sync.WaitGroup
+}
+
+// New returns a service that decides by rules and remembers in a store, which the caller closes after the service.
+func New(rules Rules, store state.Store, o Options) *Service {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log), stop: stop}
+	s.metrics = newMetrics(s)
+	s.routes = s.newRoutes()
+	s.stopped.Go(func() { s.sweep(ctx) })
+	return s
+}
+
+// Restored tells the service that its state was brought back from a backup, which may have forgotten that sessions
+// were ended: it ends all sessions, and makes all proofs void.
+func (s *Service) Restored(ctx context.Context) error { return s.memory.EndAll(ctx) }
+
+// Close finishes what is to be remembered. Nothing may be asked any more.
+func (s *Service) Close() error {
+	s.stop()
+	s.stopped.Wait()
+	s.memory.Close()
+	return nil
+}
+
+// engine is that of the rulebook held now.
+func (s *Service) engine() *engine.Engine { return bridge.Engine(s.rules.Rulebook()) }
+
+// sweepEvery is how often what is kept no longer is deleted.
+const sweepEvery = time.Hour
+
+func (s *Service) sweep(ctx context.Context) {
+	tick := time.NewTicker(sweepEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if _, err := s.memory.Sweep(ctx); err != nil && ctx.Err() == nil {
+				s.metrics.stateErrors.Inc()
+				s.Log.Error("what is kept no longer was not deleted", slog.Any("error", err))
+			}
+		}
+	}
+}
+
+// staleness says since when the rulebook could not be renewed, and why.
+type staleness struct {
+	since time.Time
+	why   string
+}
+
+// Reloaded tells the service how renewing its rulebook went, for metrics and readiness: give it to
+// [briskwarden.WithReloads].
+func (s *Service) Reloaded(_ *briskwarden.Rulebook, err error) {
+	switch before := s.stale.Load(); {
+	case err == nil:
+		s.stale.Store(nil)
+		s.metrics.loaded.SetToCurrentTime()
+	case before != nil:
+		s.stale.Store(&staleness{before.since, err.Error()})
+	default:
+		s.stale.Store(&staleness{time.Now(), err.Error()})
+	}
+}
