@@ -78,6 +78,8 @@ func (s *Service) identify(r *http.Request, rb *rulebook.Rulebook) (*caller, *re
 		return nil, unproved
 	case len(found.Certificates) > 0 && !hasCertificate(r, found):
 		return nil, unproved
+	case s.BehindProxy && len(found.From) > 0:
+		return nil, refuse(http.StatusForbidden, "the service is behind a proxy, and cannot tell from where the caller asks")
 	case !fromNetwork(rb, found, address):
 		return nil, refuse(http.StatusForbidden, "the caller may not ask from this address")
 	}
@@ -131,7 +133,11 @@ func hasCertificate(r *http.Request, c *rulebook.Caller) bool {
 	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
 		return false
 	}
-	digest := sha256.Sum256(r.TLS.PeerCertificates[0].Raw)
+	presented := r.TLS.PeerCertificates[0]
+	if now := time.Now(); now.Before(presented.NotBefore) || now.After(presented.NotAfter) {
+		return false
+	}
+	digest := sha256.Sum256(presented.Raw)
 	for _, d := range c.Certificates {
 		if subtle.ConstantTimeCompare(d[:], digest[:]) == 1 {
 			return true

@@ -35,6 +35,9 @@ type Options struct {
 	// Open lets whoever reaches the service ask everything, without proof of who it is: for trying it out. Requests
 	// must come from this machine, to a Host that is this machine.
 	Open bool
+	// BehindProxy says that connections come from a proxy, so that their address tells nothing: callers of the
+	// rulebook with "from" are let in nowhere.
+	BehindProxy bool
 	// URL is the address of the service, from which metadata and links are built, such as "https://brisk.skerry.example".
 	URL string
 	// Log is told what somebody should look at; never with a token, a proof or a whole request. Nil is not to log.

@@ -31,6 +31,8 @@ type Streams struct {
 	In  io.Reader
 	Out io.Writer
 	Err io.Writer
+
+	Stop <-chan struct{} // when it is closed, a service ends; may be nil
 }
 
 // exit ends a command with a status; the message, if any, goes to standard error.
@@ -59,6 +61,7 @@ type session struct {
 	out   *screen.Screen
 	err   *screen.Screen
 	side  io.Writer // standard error, for what draws on it
+	stop  <-chan struct{}
 	paint screen.Painter
 
 	keys *bufio.Reader // what somebody types who reads along on a terminal; nil otherwise
@@ -71,7 +74,7 @@ type session struct {
 
 // Main runs brisk with the arguments and returns its exit status.
 func Main(args []string, streams Streams) int {
-	s := &session{ctx: context.Background(), in: streams.In, out: screen.New(streams.Out), err: screen.New(streams.Err), side: streams.Err, paint: screen.NewPainter(streams.Out)}
+	s := &session{ctx: context.Background(), in: streams.In, out: screen.New(streams.Out), err: screen.New(streams.Err), side: streams.Err, stop: streams.Stop, paint: screen.NewPainter(streams.Out)}
 	if screen.IsTerminal(streams.In) && screen.IsTerminal(streams.Out) {
 		s.keys = bufio.NewReader(streams.In)
 	}
@@ -123,7 +126,7 @@ func (s *session) command() *cobra.Command {
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
 	root.Version = version
 	root.SetVersionTemplate("brisk {{.Version}}\n")
-	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.proveCommand(), s.surveyCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.initCommand(), s.demoCommand())
+	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.proveCommand(), s.surveyCommand(), s.replayCommand(), s.compareCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.consentCommand(), s.serveCommand(), s.tokenCommand(), s.initCommand(), s.demoCommand())
 	exemplify(root)
 	s.complete(root)
 	return root

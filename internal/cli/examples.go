@@ -36,6 +36,8 @@ var examples = []struct {
 	{"brisk ready", []string{"brisk ready --at 2026-11-23T08:00 --by 2027-02-01", "brisk ready --at 2026-11-23T08:00 --by 2027-02-01 --csv"}},
 	{"brisk reach", []string{"brisk reach user mira.holt --columns norvik,ferries,relays", "brisk reach --all country NO --charts charts"}},
 	{"brisk risk", []string{"brisk risk signons/2026-w47.jsonl.gz --above 50", "brisk risk signons/2026-w47.jsonl.gz --top 5 --json"}},
+	{"brisk serve", []string{"brisk serve --open", "brisk serve --open --listen 127.0.0.1:7585 --operations 127.0.0.1:7586 --signons ../signons"}},
+	{"brisk token", []string{"brisk token", "brisk token --json"}},
 	{"brisk consent", []string{"brisk consent waiting", "brisk consent clients"}},
 	{"brisk consent import", []string{"brisk consent import consents/clients.json", "brisk consent import consents/past.csv"}},
 	{"brisk consent ask", []string{

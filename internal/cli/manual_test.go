@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -33,7 +34,9 @@ func TestExamplesWork(t *testing.T) {
 	}
 	for _, call := range cli.HelpExamples() {
 		var out, complaints bytes.Buffer
-		status := cli.Main(words(call)[1:], cli.Streams{In: strings.NewReader(""), Out: &out, Err: &complaints})
+		stop := make(chan struct{})
+		time.AfterFunc(time.Second, func() { close(stop) })
+		status := cli.Main(words(call)[1:], cli.Streams{In: strings.NewReader(""), Out: &out, Err: &complaints, Stop: stop})
 		require.Zero(t, status, "%s: %s", call, complaints.String())
 	}
 }

@@ -1,0 +1,214 @@
+package cli
+
+// brisk serve and brisk token.
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/service"
+	"briskwarden.example/briskwarden/service/state"
+	"briskwarden.example/briskwarden/store/sqlite"
+)
+
+// serveFlags are how a service is started.
+type serveFlags struct {
+	listening service.Listening
+	options   service.Options
+	state     string
+	signOns   string
+	restored  bool
+}
+
+func (s *session) serveCommand() *cobra.Command {
+	var f serveFlags
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Answer other programs over HTTP, and remember sessions and proofs for them",
+		Long: "serve answers what decide answers, by the AuthZEN Authorization API 1.0, to the callers of the rulebook, and\n" +
+			"remembers what decisions rest on. It runs until it is told to stop, logs on standard error, and reads the\n" +
+			"rulebook anew when its files change. To try it on this machine: brisk serve --open",
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return s.serve(&f) },
+	}
+	flags := c.Flags()
+	flags.StringVar(&f.listening.Address, "listen", "127.0.0.1:7575", "the address to listen at")
+	flags.StringVar(&f.listening.Operations, "operations", "127.0.0.1:7576", "the address of /livez, /readyz and /metrics")
+	flags.StringVar(&f.state, "state", "", "what is remembered: a file, or postgres://… (default: BRISK_STATE, else "+stateFile+" in the rulebook's folder)")
+	flags.StringVar(&f.signOns, "signons", "", "log every decision into a folder, as sign-on logs")
+	flags.StringVar(&f.options.URL, "url", "", "the address by which others reach the service, such as https://brisk.skerry.example")
+	flags.StringVar(&f.listening.Certificate, "tls-cert", "", "the certificate of the service, a file in PEM")
+	flags.StringVar(&f.listening.Key, "tls-key", "", "its key, a file in PEM")
+	flags.StringVar(&f.listening.ClientCA, "client-ca", "", "the authorities of client certificates, a file in PEM")
+	flags.BoolVar(&f.options.BehindProxy, "behind-proxy", false, "a proxy in front of the service encrypts connections")
+	flags.BoolVar(&f.options.Open, "open", false, "let every program of this machine ask everything, to try it out")
+	flags.BoolVar(&f.restored, "restored", false, "the state was brought back from a backup: first end all sessions")
+	return c
+}
+
+// stateFile is what a service remembers, beside the rulebook.
+const stateFile = "brisk.state"
+
+// openState opens what a service remembers: where it says, else in the rulebook's folder.
+func (s *session) openState(name string) (state.Store, string, error) {
+	if name = cmp.Or(name, os.Getenv("BRISK_STATE")); name == "" {
+		name = filepath.Join(s.opened, stateFile)
+	}
+	store, err := sqlite.Open(name)
+	if err != nil {
+		return nil, name, usage("%w", err)
+	}
+	return store, name, nil
+}
+
+func (s *session) serve(f *serveFlags) (err error) {
+	if s.at != "" {
+		return usage("the service's own clock tells the time: --at is for other commands")
+	}
+	ctx, stop := signal.NotifyContext(s.ctx, syscall.SIGTERM, os.Interrupt)
+	defer stop()
+	if s.stop != nil {
+		go func() {
+			<-s.stop
+			stop()
+		}()
+	}
+	log := slog.New(slog.NewJSONHandler(s.side, nil))
+	if s.opened, err = s.folder(); err != nil {
+		return err
+	}
+	store, name, err := s.openState(f.state)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	var running *service.Service
+	live, err := s.live(briskwarden.WithLogger(log), briskwarden.WithReloads(func(r *briskwarden.Rulebook, err error) {
+		if running != nil {
+			running.Reloaded(r, err)
+		}
+	}))
+	if err != nil {
+		return err
+	}
+	f.options.Log = log
+	if f.signOns != "" {
+		host, _ := os.Hostname()
+		if f.options.SignOns, err = service.OpenLog(f.signOns, cmp.Or(host, "node")); err != nil {
+			return usage("--signons: %w", err)
+		}
+		defer f.options.SignOns.Close()
+	}
+	running = service.New(live, store, f.options)
+	defer running.Close()
+	if f.restored {
+		if err := running.Restored(ctx); err != nil {
+			return usage("the sessions from before the backup could not be ended: %w", err)
+		}
+		s.out.Printf("All sessions and proofs from before the backup are ended.\n")
+	}
+	own := []string{name}
+	if f.signOns != "" {
+		own = append(own, f.signOns)
+	}
+	if err := service.Follow(ctx, live, s.opened, log, own...); err != nil {
+		return usage("%w", err)
+	}
+	go s.reloadOnHangUp(ctx, live)
+	err = running.Listen(ctx, f.listening, func(address, operations net.Addr) { s.tellServing(live.Rulebook(), f, address, operations) })
+	if err != nil {
+		return usage("%w", err)
+	}
+	return nil
+}
+
+// live opens the rulebook to be held up to date.
+func (s *session) live(options ...briskwarden.Option) (*briskwarden.Live, error) {
+	live, err := briskwarden.OpenLive(s.opened, options...)
+	var wrong *briskwarden.CheckError
+	switch {
+	case errors.As(err, &wrong):
+		s.reportProblems(s.opened, wrong.Problems)
+		return nil, errUnsound
+	case err != nil:
+		return nil, usage("%w", err)
+	}
+	return live, nil
+}
+
+func (s *session) reloadOnHangUp(ctx context.Context, live *briskwarden.Live) {
+	asked := make(chan os.Signal, 1)
+	signal.Notify(asked, syscall.SIGHUP)
+	defer signal.Stop(asked)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-asked:
+			_ = live.Reload() // which logs what is wrong
+		}
+	}
+}
+
+// tellServing tells that the service is there, and how to ask it.
+func (s *session) tellServing(rules *briskwarden.Rulebook, f *serveFlags, address, operations net.Addr) {
+	scheme := "http"
+	if f.listening.Certificate != "" {
+		scheme = "https"
+	}
+	s.out.Printf("brisk serves %s at %s://%s\n", rules.Name(), scheme, address)
+	if f.options.Open {
+		s.out.Printf("OPEN: every program of this machine may ask, end sessions and provision people, without proof of who it is.\n\n"+
+			"  curl -s %s://%s/access/v1/evaluation -H 'Content-Type: application/json' \\\n"+
+			"    -d '{\"subject\":{\"type\":\"user\",\"id\":\"USER\"},\"action\":{\"name\":\"sign-on\"},\"resource\":{\"type\":\"app\",\"id\":\"APP\"}}'\n\n", scheme, address)
+	}
+	if operations != nil {
+		s.out.Printf("operations: http://%s/readyz and /metrics\n", operations)
+	}
+	_ = s.out.Flush()
+}
+
+func (s *session) tokenCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "token",
+		Short: "Make a caller's token: shown once, with the line of the rulebook that lets it in",
+		Long: "token makes a token of 256 bits at random for a program that asks the service, and prints the line for the\n" +
+			"caller in the rulebook, which has its digest alone and ends a year from now. The token itself is kept nowhere.",
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return s.token() },
+	}
+}
+
+func (s *session) token() error {
+	random := make([]byte, 32)
+	if _, err := rand.Read(random); err != nil {
+		return usage("no token can be made: %w", err)
+	}
+	token := base64.RawURLEncoding.EncodeToString(random)
+	until := time.Now().AddDate(1, 0, 0).Format("2006-01-02")
+	line := fmt.Sprintf("token \"sha256:%x\" until %s", sha256.Sum256([]byte(token)), until)
+	if s.json {
+		return json.MarshalWrite(s.out.Machine(), struct {
+			Token string `json:"token"`
+			Line  string `json:"line"`
+		}{token, line}, json.Deterministic(true))
+	}
+	s.out.Printf("The token, for the caller alone; it is shown this once:\n\n  %s\n\nThe line for the caller in the rulebook:\n\n  %s\n", token, line)
+	return nil
+}
