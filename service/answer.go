@@ -32,7 +32,8 @@ const (
 type refusal struct {
 	status  int
 	message string
-	retry   bool // it may go well later
+	retry   bool   // it may go well later
+	kind    string // scimType of provisioning; may be empty
 }
 
 func refuse(status int, format string, args ...any) *refusal {
@@ -52,6 +53,7 @@ type answer struct {
 	status int
 	value  any
 	retry  bool
+	header map[string]string
 }
 
 // endpoint is what the service does at a path.
@@ -60,7 +62,7 @@ type endpoint struct {
 	path     string
 	right    rulebook.Right // that the caller needs
 	hasBody  bool
-	types    []string // media types of the body; none is JSON
+	scim     bool // it speaks SCIM, in bodies and errors
 	answered func(ctx context.Context, r *asked) (answer, *refusal)
 }
 
@@ -98,7 +100,7 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Request-ID", id[0])
 	}
 	if s.inFlight.Add(1) > mostInFlight {
-		s.write(w, r, answer{}, &refusal{http.StatusServiceUnavailable, "too many requests at once", true})
+		s.write(w, r, answer{}, &refusal{status: http.StatusServiceUnavailable, message: "too many requests at once", retry: true})
 		return
 	}
 	s.routes.ServeHTTP(w, r)
@@ -116,11 +118,27 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 		}
 	}
 	if no == nil && e.hasBody {
-		a.body, no = readBody(w, r, e.types)
+		types := []string{"application/json"}
+		if e.scim {
+			types = []string{scimMedia, "application/json"}
+		}
+		a.body, no = readBody(w, r, types)
 	}
 	var to answer
 	if no == nil {
 		to, no = e.answered(ctx, a)
+	}
+	if e.scim {
+		w.Header().Set("Content-Type", scimMedia)
+		if no != nil {
+			to = scimError(no)
+		}
+		if to.value == nil {
+			w.Header().Del("Content-Type")
+		}
+	}
+	for name, value := range to.header {
+		w.Header().Set(name, value)
 	}
 	s.write(w, r, to, no)
 }
@@ -131,9 +149,6 @@ func (s *Service) forbidden(c *caller) *refusal {
 }
 
 func readBody(w http.ResponseWriter, r *http.Request, types []string) ([]byte, *refusal) {
-	if len(types) == 0 {
-		types = []string{"application/json"}
-	}
 	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	switch {
 	case err != nil || !slices.Contains(types, kind):
@@ -157,7 +172,10 @@ func (s *Service) write(w http.ResponseWriter, r *http.Request, to answer, no *r
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")
 	if no != nil {
-		to = answer{no.status, map[string]string{"error": no.message}, no.retry}
+		if to.value == nil {
+			to = answer{value: map[string]string{"error": no.message}}
+		}
+		to.status, to.retry = no.status, no.retry
 		if no.status == http.StatusUnauthorized {
 			h.Set("WWW-Authenticate", "Bearer")
 		}

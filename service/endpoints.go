@@ -10,7 +10,7 @@ import (
 )
 
 func (s *Service) endpoints() []endpoint {
-	return []endpoint{
+	return append(s.provisioning(), []endpoint{
 		{method: "POST", path: "/access/v1/evaluation", right: rulebook.MayDecide, hasBody: true, answered: s.evaluation},
 		{method: "POST", path: "/access/v1/evaluations", right: rulebook.MayDecide, hasBody: true, answered: s.evaluations},
 		{method: "POST", path: "/access/v1/search/subject", right: rulebook.MaySearch, hasBody: true, answered: s.searchSubject},
@@ -19,7 +19,7 @@ func (s *Service) endpoints() []endpoint {
 		{method: "GET", path: "/.well-known/authzen-configuration", answered: s.metadata},
 		{method: "DELETE", path: "/sessions/v1/{user}", right: rulebook.MayOperate, answered: s.endSession},
 		{method: "DELETE", path: "/sessions/v1/{user}/{id}", right: rulebook.MayOperate, answered: s.endSession},
-	}
+	}...)
 }
 
 // metadata is the configuration of AuthZEN 1.0, section 9, which everybody may read.
@@ -51,5 +51,5 @@ func (s *Service) endSession(ctx context.Context, a *asked) (answer, *refusal) {
 // away is the answer to a change that the state could not keep.
 func (s *Service) away(err error) *refusal {
 	s.stateFailed(err)
-	return &refusal{http.StatusServiceUnavailable, "the service cannot reach what it remembers: nothing may have been changed", true}
+	return &refusal{status: http.StatusServiceUnavailable, message: "the service cannot reach what it remembers: nothing may have been changed", retry: true}
 }

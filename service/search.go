@@ -109,7 +109,7 @@ func (s *Service) tried(ctx context.Context, a *asked, q *searched, ids []string
 	away := false
 	for part := range slices.Chunk(ids[from:], triedAtOnce) {
 		if ctx.Err() != nil {
-			return answer{}, &refusal{http.StatusServiceUnavailable, "the search takes too long: ask for smaller pages", true}
+			return answer{}, &refusal{status: http.StatusServiceUnavailable, message: "the search takes too long: ask for smaller pages", retry: true}
 		}
 		questions := make([]*question, len(part))
 		for i, id := range part {
@@ -145,7 +145,7 @@ func (s *Service) searchSubject(ctx context.Context, a *asked) (answer, *refusal
 		return answer{}, no
 	}
 	ids := slices.Collect(maps.Keys(a.engine.Rulebook().People))
-	for l, err := range s.store.List(ctx, state.Person, "") {
+	for l, err := range s.store.List(ctx, state.Key{Kind: state.Person}) {
 		if err != nil {
 			return answer{}, s.away(err)
 		}

@@ -23,6 +23,7 @@ import (
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/memory"
+	"briskwarden.example/briskwarden/internal/provision"
 	"briskwarden.example/briskwarden/service/state"
 )
 
@@ -58,6 +59,7 @@ type Service struct {
 	callers  atomic.Pointer[callers]
 	metrics  *metrics
 	stale    atomic.Pointer[staleness]
+	folded   atomic.Pointer[provision.Rules]
 
 	stop    context.CancelFunc
 	stopped sync.WaitGroup

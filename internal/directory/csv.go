@@ -51,7 +51,7 @@ func (u *User) cell(column, cell string) (err error) {
 	case "id":
 		u.ID = cell
 	case "type":
-		u.Type, err = typeOf(cell)
+		u.Type, err = TypeOf(cell)
 	case "groups":
 		for name := range strings.SplitSeq(cell, ";") {
 			if name != "" {

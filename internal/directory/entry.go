@@ -114,7 +114,7 @@ func (r *entryReader) person(x *entry, key string) (err error) {
 	}
 	for _, stated := range x.values["employeetype"] {
 		before := u.Type
-		if u.Type, err = typeOf(stated); err != nil {
+		if u.Type, err = TypeOf(stated); err != nil {
 			return fmt.Errorf("employeeType: %w", err)
 		}
 		if before != "" && before != u.Type {

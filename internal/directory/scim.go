@@ -208,7 +208,7 @@ func (r *scimReader) giveUser(line int) (err error) {
 		return errors.New("the User has no userName")
 	}
 	*u = User{ID: x.UserName, Key: x.ID, Methods: x.SignOn.Methods, Risk: x.SignOn.Risk, Groups: u.Groups[:0], Attributes: u.Attributes[:0]}
-	if u.Type, err = typeOf(x.UserType); err != nil {
+	if u.Type, err = TypeOf(x.UserType); err != nil {
 		return fmt.Errorf("userType: %w", err)
 	}
 	if x.Active != nil {

@@ -61,8 +61,8 @@ var userTypes = map[string]string{
 	"service": "service", "machine": "service", "system": "service", "robot": "service",
 }
 
-// typeOf is the type of a user as the language names it.
-func typeOf(stated string) (string, error) {
+// TypeOf is the type of a user as the language names it.
+func TypeOf(stated string) (string, error) {
 	folded := strings.ToLower(stated)
 	if t, ok := userTypes[folded]; ok || stated == "" {
 		return t, nil

@@ -6,6 +6,7 @@ import (
 	"context"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/provision"
 	"briskwarden.example/briskwarden/service/state"
 )
 
@@ -24,7 +25,7 @@ func (m *Memory) End(ctx context.Context, user, session string) error {
 // EndAll ends all sessions of everybody that have begun so far, and makes all proofs void.
 func (m *Memory) EndAll(ctx context.Context) error {
 	return m.twice(ctx, func(at time.Time) []update {
-		return []update{change(state.Key{Kind: state.Service}, time.Time{}, func(e *everybody) { e.Voided = later(e.Voided, at) })}
+		return []update{change(state.Key{Kind: state.Service}, time.Time{}, func(e *provision.Everybody) { e.Voided = later(e.Voided, at) })}
 	})
 }
 

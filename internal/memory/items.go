@@ -23,12 +23,6 @@ const (
 	secondsOfHour = 3600
 )
 
-// everybody is what concerns all users.
-type everybody struct {
-	Voided  time.Time         `json:"voided,omitzero"` // sessions begun and proofs given by then are void
-	Nesting provision.Nesting `json:"nesting,omitempty"`
-}
-
 // marks say what of a user was ended.
 type marks struct {
 	All   time.Time   `json:"all,omitzero"`  // sessions begun by then are ended, and proofs void
@@ -65,7 +59,7 @@ func (m *marks) end(session string, at time.Time) {
 }
 
 // void reports whether evidence counts no more.
-func (m *marks) void(e *signon.Evidence, all *everybody) bool {
+func (m *marks) void(e *signon.Evidence, all *provision.Everybody) bool {
 	return !e.Time.After(m.All) || !e.Time.After(m.Lost) || !e.Time.After(all.Voided) ||
 		e.Session != "" && slices.ContainsFunc(m.Ended, func(s endedMark) bool { return s.Session == e.Session })
 }

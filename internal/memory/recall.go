@@ -89,7 +89,7 @@ func (m *Memory) Recall(ctx context.Context, e *engine.Engine, word string, sign
 
 // recall puts together what was read of one sign-on, from an item on.
 func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignOn, word string) (*Recall, error) {
-	all, nested, err := item[everybody](m, r, from+ofEverybody)
+	all, nested, err := item[provision.Everybody](m, r, from+ofEverybody)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 }
 
 // person is the user, by rulebook and provisioning service.
-func (m *Memory) person(rb *rulebook.Rulebook, r *reading, i int, user string, all *everybody, nested int64) (*rulebook.Person, *rulebook.Disagreement, error) {
+func (m *Memory) person(rb *rulebook.Rulebook, r *reading, i int, user string, all *provision.Everybody, nested int64) (*rulebook.Person, *rulebook.Disagreement, error) {
 	p, version, err := item[provision.Person](m, r, i)
 	if err != nil || version == 0 {
 		return rb.People[user], nil, err
@@ -149,7 +149,7 @@ func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*histor
 }
 
 // unite puts what is remembered beside the evidence that the sign-on states, and leaves out what is void.
-func (r *Recall) unite(given *proofs, marks *marks, all *everybody) {
+func (r *Recall) unite(given *proofs, marks *marks, all *provision.Everybody) {
 	stated := r.Evidence
 	r.Evidence = make([]signon.Evidence, 0, len(stated)+len(given.List))
 	for i := range stated {
@@ -170,7 +170,7 @@ func (p proof) evidence() signon.Evidence {
 
 // useSession finds when the session began: as early as state, request or evidence say, and at the latest now; and
 // whether it has ended.
-func (r *Recall) useSession(marks *marks, all *everybody, ended bool) {
+func (r *Recall) useSession(marks *marks, all *provision.Everybody, ended bool) {
 	if r.Session.ID == "" {
 		return
 	}

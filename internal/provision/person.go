@@ -20,7 +20,13 @@ type Person struct {
 	Joined     time.Time      `json:"joined,omitzero"`
 	Methods    []string       `json:"methods,omitempty"`
 	Attributes map[string]any `json:"attributes,omitempty"`
-	Groups     []string       `json:"groups,omitempty"` // that the user is directly in
+	Groups     []Membership   `json:"groups,omitempty"` // that the user is directly in
+}
+
+// Membership is a group that somebody is in.
+type Membership struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
 }
 
 // Provisioned reports whether there is such a resource, or a user of the rulebook was deleted.
@@ -58,7 +64,14 @@ func (p *Person) Join(rb *rulebook.Rulebook, id string, nesting Nesting) (*ruleb
 	if err != nil { // which its own values cannot be
 		return own, nil
 	}
-	return rb.Join(own, stated, nesting.Above(p.Groups))
+	if own != nil && !own.Joined.IsZero() { // the day of provisioning says no other
+		stated.Joined = time.Time{}
+	}
+	names := make([]string, len(p.Groups))
+	for i, g := range p.Groups {
+		names[i] = g.Name
+	}
+	return rb.Join(own, stated, nesting.Above(names))
 }
 
 // Nesting has, of provisioned groups that are members of others, the groups that they are directly in.

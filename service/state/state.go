@@ -24,8 +24,8 @@ type Store interface {
 	// Write makes changes. Each set is made whole or not at all, independent of the others: its error is nil,
 	// [ErrConflict], or what kept the store from it, when it may or may not have been made.
 	Write(ctx context.Context, sets ...[]Change) []error
-	// List gives the items of a kind whose owners come after one, in the order of owners and ids, byte by byte.
-	List(ctx context.Context, kind Kind, after string) iter.Seq2[Listed, error]
+	// List gives the items of a key's kind that come after it, in the order of owners and ids, byte by byte.
+	List(ctx context.Context, after Key) iter.Seq2[Listed, error]
 	// Sweep deletes items that may be deleted by then, at most so many, and tells how many.
 	Sweep(ctx context.Context, by time.Time, most int) (int, error)
 	// Close lets go of the store.
@@ -40,18 +40,18 @@ type Kind uint8
 
 // The kinds, with what owner and id are.
 const (
-	Service     Kind = 1  // what concerns everybody; both empty
-	Marks       Kind = 2  // of a user: when sessions and proofs were ended
-	Ended       Kind = 3  // of a user: a session that was ended
-	Proofs      Kind = 4  // of a user: what was proved to callers that share sessions, by their common word
-	Session     Kind = 5  // of a user: a session, by that word, a zero byte and the session's id
-	Past        Kind = 6  // of a user: what was before
-	Person      Kind = 7  // of a user: what is provisioned, as decisions need it
-	User        Kind = 8  // a resource of a provisioning service, by its id
-	Group       Kind = 9  // the same
-	UserName    Kind = 10 // the resource that has a user name, by that name in small letters
-	GroupName   Kind = 11 // the resource that has a group's name
-	Provisioner Kind = 12 // the resource that a provisioning service calls by an id of its own
+	Service   Kind = 1  // what concerns everybody; both empty
+	Marks     Kind = 2  // of a user: when sessions and proofs were ended
+	Ended     Kind = 3  // of a user: a session that was ended
+	Proofs    Kind = 4  // of a user: what was proved to callers that share sessions, by their common word
+	Session   Kind = 5  // of a user: a session, by that word, a zero byte and the session's id
+	Past      Kind = 6  // of a user: what was before
+	Person    Kind = 7  // of a user: what is provisioned, as decisions need it
+	User      Kind = 8  // a resource of a provisioning service, by its id
+	Group     Kind = 9  // the same
+	UserName  Kind = 10 // the resource that has a user name, by that name in small letters
+	GroupName Kind = 11 // the resource that has a group's name
+	Member    Kind = 12 // of a group, by the id of its resource: a member, by the id of its own
 )
 
 // Key names an item.

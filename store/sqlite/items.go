@@ -156,32 +156,30 @@ func (w *writer) change(c *state.Change) error {
 }
 
 // List gives the items of a kind; see [state.Store]. It reads on in parts, so that it holds nobody up.
-func (s *Store) List(ctx context.Context, kind state.Kind, after string) iter.Seq2[state.Listed, error] {
+func (s *Store) List(ctx context.Context, after state.Key) iter.Seq2[state.Listed, error] {
 	return func(yield func(state.Listed, error) bool) {
-		from, id := after, ""
-		comparison := "owner > ?"
-		args := []any{int(kind), []byte(from)}
 		for {
-			part, err := s.part(ctx, comparison, args)
+			part, err := s.part(ctx, after)
 			for _, l := range part {
 				if !yield(l, nil) {
 					return
 				}
 			}
+			if err != nil {
+				yield(state.Listed{}, s.plain(err))
+			}
 			if err != nil || len(part) < atOnce {
-				if err != nil {
-					yield(state.Listed{}, s.plain(err))
-				}
 				return
 			}
-			from, id = part[len(part)-1].Owner, part[len(part)-1].ID
-			comparison, args = "(owner, id) > (?, ?)", []any{int(kind), []byte(from), []byte(id)}
+			after = part[len(part)-1].Key
 		}
 	}
 }
 
-func (s *Store) part(ctx context.Context, comparison string, args []any) (list []state.Listed, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT kind, owner, id, version, value FROM items WHERE kind = ? AND "+comparison+" ORDER BY owner, id LIMIT ?", append(args, atOnce)...)
+// part gives the next items, at most as many as are read at once.
+func (s *Store) part(ctx context.Context, after state.Key) (list []state.Listed, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT kind, owner, id, version, value FROM items WHERE kind = ? AND (owner, id) > (?, ?) ORDER BY owner, id LIMIT ?",
+		int(after.Kind), []byte(after.Owner), []byte(after.ID), atOnce)
 	if err != nil {
 		return nil, err
 	}

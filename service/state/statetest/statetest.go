@@ -145,7 +145,7 @@ func lists(t *testing.T, s, other state.Store) {
 		require.NoError(t, err)
 	}
 	list := func(kind state.Kind, after string, most int) (owners []string) {
-		for l, err := range other.List(t.Context(), kind, after) {
+		for l, err := range other.List(t.Context(), key(kind, after, "")) {
 			require.NoError(t, err)
 			require.Equal(t, kind, l.Kind)
 			require.NotZero(t, l.Version)
@@ -161,6 +161,16 @@ func lists(t *testing.T, s, other state.Store) {
 	require.Len(t, list(state.Group, "", -1), 1500)
 	require.Equal(t, []string{"g0701", "g0702"}, list(state.Group, "g0700", 2))
 	require.Empty(t, list(state.UserName, "", -1))
+
+	for _, id := range []string{"3", "1", "2"} {
+		write(t, s, state.Change{Key: key(state.Member, "g", id), Value: []byte("m")}, state.Change{Key: key(state.Member, "h", id), Value: []byte("m")})
+	}
+	var members []string
+	for l, err := range other.List(t.Context(), key(state.Member, "g", "1")) {
+		require.NoError(t, err)
+		members = append(members, l.Owner+l.ID)
+	}
+	require.Equal(t, []string{"g2", "g3", "h1", "h2", "h3"}, members)
 }
 
 func sweeping(t *testing.T, s, _ state.Store) {

@@ -1,0 +1,407 @@
+package provision
+
+// Groups and who is in them.
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"time"
+
+	scim "github.com/scim2/filter-parser/v2"
+
+	"briskwarden.example/briskwarden/service/state"
+)
+
+// CreateGroup keeps a new group with its members.
+func (d *Directory) CreateGroup(ctx context.Context, r Resource, now time.Time) (*Found, error) {
+	name := r["displayName"].(string)
+	if err := checkName("displayName", name); err != nil {
+		return nil, err
+	}
+	id, members := newID(), membersOf(r)
+	err := update(ctx, d.Store, func(tx *transaction) error {
+		var h holder
+		if taken, err := tx.get(groupNameKey(name), &h); err != nil || taken {
+			return cmp.Or(err, error(&Error{409, "uniqueness", "displayName: there is a Group " + name + " already"}))
+		}
+		k := &kept{Resource: withoutMembers(r), Created: now, Modified: now}
+		if err := tx.putAll(map[state.Key]any{Groups.key(id): k, groupNameKey(name): holder{id}}); err != nil {
+			return err
+		}
+		return tx.join(Membership{id, name}, members)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return d.Get(ctx, Groups, id, true)
+}
+
+// membersOf are the ids of the members that a resource states, each once.
+func membersOf(r Resource) (ids []string) {
+	list, _ := r["members"].([]any)
+	seen := make(map[string]bool, len(list))
+	for _, v := range list {
+		if id, is := v.(Resource)["value"].(string); is && !seen[id] {
+			seen[id] = true
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+func withoutMembers(r Resource) Resource {
+	kept := make(Resource, len(r))
+	for name, value := range r {
+		if name != "members" {
+			kept[name] = value
+		}
+	}
+	return kept
+}
+
+// join puts members into a group: users by what decisions know of them, groups by the nesting of all groups.
+func (t *transaction) join(group Membership, ids []string) error {
+	return t.each(group, ids, func(id string, k *kept, isGroup bool) error {
+		if isGroup {
+			name := k.Resource["displayName"].(string)
+			if err := t.nest(group.Name, name, true); err != nil {
+				return err
+			}
+			// Written once more, so that who deletes it meanwhile is told.
+			return t.putAll(map[state.Key]any{memberKey(group.ID, id): member{"Group", name}, Groups.key(id): k})
+		}
+		if err := t.change(k.User, func(p *Person) {
+			if !slices.Contains(p.Groups, group) {
+				p.Groups = append(p.Groups, group)
+			}
+		}); err != nil {
+			return err
+		}
+		return t.put(memberKey(group.ID, id), member{"User", k.User})
+	})
+}
+
+// leave takes members out of a group; those that are not in it stay as they are.
+func (t *transaction) leave(group Membership, ids []string) error {
+	return t.each(group, ids, func(id string, k *kept, isGroup bool) error {
+		if isGroup {
+			if err := t.nest(group.Name, k.Resource["displayName"].(string), false); err != nil {
+				return err
+			}
+		} else if err := t.change(k.User, func(p *Person) {
+			p.Groups = slices.DeleteFunc(p.Groups, func(m Membership) bool { return m.ID == group.ID })
+		}); err != nil {
+			return err
+		}
+		return t.put(memberKey(group.ID, id), nil)
+	})
+}
+
+// each finds the resources of members, all by one reading of each kind of item.
+func (t *transaction) each(group Membership, ids []string, do func(id string, k *kept, isGroup bool) error) error {
+	var keys []state.Key
+	for _, id := range ids {
+		keys = append(keys, Users.key(id), Groups.key(id), memberKey(group.ID, id))
+	}
+	if err := t.load(keys...); err != nil {
+		return err
+	}
+	found := make([]*kept, len(ids))
+	isGroup := make([]bool, len(ids))
+	keys = keys[:0]
+	for i, id := range ids {
+		var user, inner kept
+		isUser, err := t.get(Users.key(id), &user)
+		if err == nil && !isUser {
+			isGroup[i], err = t.get(Groups.key(id), &inner)
+		}
+		switch {
+		case err != nil:
+			return err
+		case isUser:
+			found[i] = &user
+			keys = append(keys, personKey(user.User))
+		case isGroup[i] && id == group.ID:
+			return invalid("invalidValue", "members: a group is no member of itself")
+		case isGroup[i]:
+			inner.Resource = revive(inner.Resource).(Resource)
+			found[i] = &inner
+		default:
+			return invalid("invalidValue", "members: there is no User or Group %s", id)
+		}
+	}
+	if err := t.load(keys...); err != nil {
+		return err
+	}
+	for i, id := range ids {
+		if err := do(id, found[i], isGroup[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// change changes what decisions know of a user.
+func (t *transaction) change(user string, change func(*Person)) error {
+	var p Person
+	if _, err := t.get(personKey(user), &p); err != nil {
+		return err
+	}
+	change(&p)
+	return t.put(personKey(user), &p)
+}
+
+// Everybody is what concerns all users.
+type Everybody struct {
+	Voided  time.Time `json:"voided,omitzero"` // sessions begun and proofs given by then are void
+	Nesting Nesting   `json:"nesting,omitempty"`
+}
+
+// nest puts a group into another, or takes it out.
+func (t *transaction) nest(outer, inner string, in bool) error {
+	key := state.Key{Kind: state.Service}
+	var all Everybody
+	if _, err := t.get(key, &all); err != nil {
+		return err
+	}
+	if all.Nesting == nil {
+		all.Nesting = Nesting{}
+	}
+	list := slices.DeleteFunc(all.Nesting[inner], func(name string) bool { return name == outer })
+	if in {
+		list = append(list, outer)
+	}
+	all.Nesting[inner] = list
+	if len(list) == 0 {
+		delete(all.Nesting, inner)
+	}
+	return t.put(key, &all)
+}
+
+// ChangeGroup changes a group by what change makes of it, its members included.
+func (d *Directory) ChangeGroup(ctx context.Context, id string, if_ Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
+	err := update(ctx, d.Store, func(tx *transaction) error {
+		k, version, err := tx.read(Groups, id)
+		if err != nil {
+			return err
+		}
+		if err := if_.check(version); err != nil {
+			return err
+		}
+		var before []string
+		whole := clone(k.Resource).(Resource)
+		var list []any
+		for m, err := range d.members(ctx, id) {
+			if err != nil {
+				return err
+			}
+			before = append(before, m.ID)
+			list = append(list, Resource{"value": m.ID, "type": m.Type})
+		}
+		if len(list) > 0 {
+			whole["members"] = list
+		}
+		changed, wrong := change(whole)
+		if wrong != nil {
+			return wrong
+		}
+		return tx.regroup(id, k, changed, before, now)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return d.Get(ctx, Groups, id, true)
+}
+
+// regroup keeps a changed group, and changes whom it concerns.
+func (t *transaction) regroup(id string, k *kept, changed Resource, before []string, now time.Time) error {
+	name, old := changed["displayName"].(string), k.Resource["displayName"].(string)
+	if err := checkName("displayName", name); err != nil {
+		return err
+	}
+	after := membersOf(changed)
+	gone, come := missing(before, after), missing(after, before)
+	if name != old {
+		gone, come = before, after
+		var h holder
+		if taken, err := t.get(groupNameKey(name), &h); err != nil || taken {
+			return cmp.Or(err, error(&Error{409, "uniqueness", "displayName: there is a Group " + name + " already"}))
+		}
+		if err := t.putAll(map[state.Key]any{groupNameKey(old): nil, groupNameKey(name): holder{id}}); err != nil {
+			return err
+		}
+		if err := t.rename(old, name); err != nil {
+			return err
+		}
+	}
+	if err := t.leave(Membership{id, old}, gone); err != nil {
+		return err
+	}
+	if err := t.join(Membership{id, name}, come); err != nil {
+		return err
+	}
+	k.Resource, k.Modified = withoutMembers(changed), now
+	return t.put(Groups.key(id), k)
+}
+
+// missing are those of a list that another does not have.
+func missing(list, from []string) (rest []string) {
+	there := make(map[string]bool, len(from))
+	for _, id := range from {
+		there[id] = true
+	}
+	for _, id := range list {
+		if !there[id] {
+			rest = append(rest, id)
+		}
+	}
+	return rest
+}
+
+// rename keeps a renamed group in the groups that it is nested in.
+func (t *transaction) rename(old, name string) error {
+	key := state.Key{Kind: state.Service}
+	var all Everybody
+	if _, err := t.get(key, &all); err != nil || all.Nesting[old] == nil {
+		return err
+	}
+	all.Nesting[name] = all.Nesting[old]
+	delete(all.Nesting, old)
+	return t.put(key, &all)
+}
+
+// Quick changes the members of a group by operations that name them one by one, without reading the others; false is
+// that the operations need all of it.
+func (d *Directory) Quick(ctx context.Context, id string, if_ Precondition, now time.Time, operations []Operation) (done bool, err error) {
+	var changes []func(*transaction, Membership) error
+	for i := range operations {
+		change, simple, wrong := simpleChange(&operations[i])
+		if wrong != nil || !simple {
+			return false, asError(wrong)
+		}
+		changes = append(changes, change)
+	}
+	return true, update(ctx, d.Store, func(tx *transaction) error {
+		k, version, err := tx.read(Groups, id)
+		if err != nil {
+			return err
+		}
+		if err := if_.check(version); err != nil {
+			return err
+		}
+		for _, change := range changes {
+			if err := change(tx, Membership{id, k.Resource["displayName"].(string)}); err != nil {
+				return err
+			}
+		}
+		return tx.touch(id, now)
+	})
+}
+
+// simpleChange is the change of an operation that adds members, or takes one out.
+func simpleChange(op *Operation) (change func(*transaction, Membership) error, simple bool, err *Error) {
+	if op.Path == nil || op.Path.SubAttribute != nil || named(Groups.attributes(), op.Path.AttributePath.String()) == nil ||
+		named(Groups.attributes(), op.Path.AttributePath.String()).Name != "members" {
+		return nil, false, nil
+	}
+	a := named(groupSchema.Attributes, "members")
+	switch e := op.Path.ValueExpression.(type) {
+	case nil:
+		if op.Op == "replace" || op.Value == nil {
+			return nil, false, nil
+		}
+		stated := op.Value
+		if _, isList := stated.([]any); !isList {
+			stated = []any{stated}
+		}
+		v, err := a.value(stated, "members")
+		if err != nil {
+			return nil, false, err
+		}
+		ids := membersOf(Resource{"members": v})
+		if op.Op == "add" {
+			return func(t *transaction, g Membership) error { return t.join(g, ids) }, true, nil
+		}
+		return func(t *transaction, g Membership) error { return t.leaveIn(g, ids) }, true, nil
+	case *scim.AttributeExpression:
+		f := &Filter{e, a.Subs, ""}
+		if id, is := f.Lookup("value"); is && op.Op == "remove" {
+			return func(t *transaction, g Membership) error {
+				var m member
+				if there, err := t.get(memberKey(g.ID, id), &m); err != nil || !there {
+					return cmp.Or(err, error(invalid("noTarget", "%s is no member of the group", id)))
+				}
+				return t.leave(g, []string{id})
+			}, true, nil
+		}
+	}
+	return nil, false, nil
+}
+
+// leaveIn takes out those of some members that are in a group.
+func (t *transaction) leaveIn(g Membership, ids []string) error {
+	var in []string
+	for _, id := range ids {
+		var m member
+		there, err := t.get(memberKey(g.ID, id), &m)
+		if err != nil {
+			return err
+		}
+		if there {
+			in = append(in, id)
+		}
+	}
+	return t.leave(g, in)
+}
+
+// DeleteGroup deletes a group; nobody is in it any more.
+func (d *Directory) DeleteGroup(ctx context.Context, id string, if_ Precondition) error {
+	return update(ctx, d.Store, func(tx *transaction) error {
+		k, version, err := tx.read(Groups, id)
+		if err != nil {
+			return err
+		}
+		if err := if_.check(version); err != nil {
+			return err
+		}
+		var ids []string
+		for m, err := range d.members(ctx, id) {
+			if err != nil {
+				return err
+			}
+			ids = append(ids, m.ID)
+		}
+		name := k.Resource["displayName"].(string)
+		if err := tx.leave(Membership{id, name}, ids); err != nil {
+			return err
+		}
+		if err := tx.unnest(id, name); err != nil {
+			return err
+		}
+		return tx.putAll(map[state.Key]any{Groups.key(id): nil, groupNameKey(name): nil})
+	})
+}
+
+// unnest takes a group out of those that it is in.
+func (t *transaction) unnest(id, name string) error {
+	key := state.Key{Kind: state.Service}
+	var all Everybody
+	if _, err := t.get(key, &all); err != nil {
+		return err
+	}
+	for _, outer := range all.Nesting[name] {
+		var h holder
+		if found, err := t.get(groupNameKey(outer), &h); err != nil || !found {
+			return err
+		}
+		if err := t.put(memberKey(h.ID, id), nil); err != nil {
+			return err
+		}
+	}
+	if all.Nesting[name] == nil {
+		return nil
+	}
+	delete(all.Nesting, name)
+	return t.put(key, &all)
+}
