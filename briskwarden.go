@@ -36,6 +36,11 @@ type Rulebook struct {
 
 func init() {
 	bridge.Engine = func(rules any) *engine.Engine { return rules.(*Rulebook).engine }
+	bridge.With = func(rules any, people map[string]*rulebook.Person) any {
+		r := *rules.(*Rulebook)
+		r.engine = r.engine.With(people)
+		return &r
+	}
 	bridge.Beside = func(rules any, recalled *engine.Recalled) any {
 		r := *rules.(*Rulebook)
 		r.engine = r.engine.Beside(recalled)

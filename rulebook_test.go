@@ -330,7 +330,8 @@ func place(p briskwarden.Problem) string {
 
 // rooms are the packages from the top of the house to its ground: imports point downward.
 var rooms = [][]string{
-	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"middleware", "report", "store/sqlite", "consent/consenttest"}, {"survey"}, {"expect", "ready", "reach", "prove"}, {"explain", "findings", "replay", "consent"},
+	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"service"}, {"internal/memory"}, {"internal/provision", "service/state/statetest"}, {"store/sqlite", "store/postgres"}, {"service/state"},
+	{"middleware", "report", "consent/consenttest", "internal/postgrestest"}, {"survey"}, {"expect", "ready", "reach", "prove"}, {"explain", "findings", "replay", "consent"},
 	{"."}, {"internal/bridge"}, {"internal/search"}, {"internal/possible/possibletest"}, {"internal/possible"}, {"internal/engine"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set", "internal/logic"},

@@ -190,7 +190,7 @@ func (s *Service) write(w http.ResponseWriter, r *http.Request, to answer, no *r
 		w.WriteHeader(to.status)
 		return
 	}
-	body, err := json.Marshal(to.value, jsontext.EscapeForHTML(true), jsontext.AllowInvalidUTF8(true))
+	body, err := json.Marshal(to.value, json.Deterministic(true), jsontext.EscapeForHTML(true), jsontext.AllowInvalidUTF8(true))
 	if err != nil {
 		s.Log.Error("an answer could not be written", slog.Any("error", err))
 		w.WriteHeader(http.StatusInternalServerError)

@@ -47,6 +47,9 @@ func (s *Service) Listen(ctx context.Context, l Listening, ready func(address, o
 		return err
 	}
 	defer listener.Close()
+	if s.URL == "" {
+		s.URL = map[bool]string{true: "https", false: "http"}[secure != nil] + "://" + listener.Addr().String()
+	}
 	servers := []*http.Server{s.server(s, secure)}
 	failed := make(chan error, 2)
 	var operations net.Addr

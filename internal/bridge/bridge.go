@@ -15,5 +15,8 @@ var Engine func(rules any) *engine.Engine
 // Beside gives a *briskwarden.Rulebook that decides beside what is remembered of one person and session.
 var Beside func(rules any, recalled *engine.Recalled) any
 
+// With gives a *briskwarden.Rulebook like another, with other people.
+var With func(rules any, people map[string]*rulebook.Person) any
+
 // Problem gives the briskwarden.Problem that a finding about a rulebook is.
 var Problem func(rb *rulebook.Rulebook, d diag.Diagnostic) any

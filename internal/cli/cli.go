@@ -70,6 +70,7 @@ type session struct {
 	opened string // the rulebook's folder, once it is known
 	json   bool
 	at     string
+	state  string // --state
 }
 
 // Main runs brisk with the arguments and returns its exit status.

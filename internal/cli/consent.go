@@ -43,7 +43,7 @@ func (s *session) consentCommand() *cobra.Command {
 		RunE: help,
 	}
 	x := &consents{session: s}
-	c.PersistentFlags().StringVar(&x.file, "ledger", "", "the ledger's file (default: "+ledgerFile+" in the rulebook's folder)")
+	c.PersistentFlags().StringVar(&x.file, "ledger", "", "the ledger: a file, or postgres://… (default: "+ledgerFile+" in the rulebook's folder)")
 	c.AddCommand(x.askCommand(), x.waitingCommand(), x.showCommand(), x.settleCommand(), x.withdrawCommand(), x.clientsCommand(),
 		x.banCommand(), x.unbanCommand(), x.auditCommand(), x.journalCommand(), x.importCommand())
 	return c
@@ -59,10 +59,10 @@ func (x *consents) open(changes bool) (done func(), err error) {
 		name = filepath.Join(x.opened, ledgerFile)
 	}
 	x.store, done = consent.NewMemory(), func() {}
-	if changes || sqlite.Exists(name) {
-		file, err := sqlite.Open(name)
+	if changes || isDatabase(name) || sqlite.Exists(name) {
+		file, err := x.openStore(name)
 		if err != nil {
-			return nil, usage("%w", err)
+			return nil, err
 		}
 		x.store, done = file, func() { file.Close() }
 	}

@@ -47,6 +47,7 @@ in clauses, in any order; what is left out is unknown:
 	}
 	c.Flags().StringVar(&o.request, "request", "", "decide on the request in a JSON file (- is standard input)")
 	c.Flags().StringArrayVar(&o.requests, "requests", nil, "decide on each line of a JSON Lines file (- is standard input)")
+	s.addState(c)
 	c.Flags().BoolVar(&o.exitCode, "exit-code", false, "exit with 0 grant, 10 review, 11 step-up, 12 block")
 	return c
 }
@@ -64,17 +65,32 @@ func (s *session) decide(words []string, o decideOptions) error {
 	case ways > 1:
 		return usage("give clauses, --request or --requests, not several of them")
 	}
-	rules, _, err := s.rules()
+	rules, remembered, done, err := s.beside()
 	if err != nil {
 		return err
 	}
+	defer done()
+	d := decider{s, rules, rules, o}
+	if remembered != nil {
+		d.explains = remembered
+	}
 	switch {
 	case len(words) > 0:
-		return s.decideClauses(rules, words, o)
+		return d.decideClauses(words)
 	case o.request != "":
-		return s.decideRequest(rules, o)
+		return d.decideRequest()
 	}
-	return s.decideRequests(rules, o)
+	return d.decideRequests()
+}
+
+// decider decides by a rulebook, or by that beside what a service remembers.
+type decider struct {
+	*session
+	rules    *briskwarden.Rulebook
+	explains interface {
+		Explain(context.Context, signon.SignOn) (signon.Decision, error)
+	}
+	decideOptions
 }
 
 // joinWords puts the words of a command line together as one text of clauses. A word that
@@ -93,19 +109,19 @@ func joinWords(words []string) string {
 	return strings.Join(text, " ")
 }
 
-func (s *session) decideClauses(rules *briskwarden.Rulebook, words []string, o decideOptions) error {
-	so, err := s.told(rules.SignOn, commandLine, joinWords(words))
+func (s *decider) decideClauses(words []string) error {
+	so, err := s.told(s.rules.SignOn, commandLine, joinWords(words))
 	if err != nil {
 		return err
 	}
 	if err := s.oneInstant(&so); err != nil {
 		return err
 	}
-	d, err := rules.Explain(s.ctx, so)
+	d, err := s.explains.Explain(s.ctx, so)
 	if err != nil {
 		return usage("%w", err)
 	}
-	return s.answer(rules, &so, &d, o)
+	return s.answer(&so, &d)
 }
 
 // oneInstant reports a sign-on told with "at", beside --at.
@@ -129,12 +145,12 @@ func (s *session) told(read func(clauses string) (signon.SignOn, error), place, 
 	return so, nil
 }
 
-func (s *session) decideRequest(rules *briskwarden.Rulebook, o decideOptions) error {
-	data, err := s.requestIn(o.request)
+func (s *decider) decideRequest() error {
+	data, err := s.requestIn(s.request)
 	if err != nil {
 		return err
 	}
-	so, d, err := decideOn(s.ctx, rules, data)
+	so, d, err := s.decideOn(data)
 	if err != nil {
 		if s.json {
 			if err := s.writeJSON(d); err != nil {
@@ -142,22 +158,22 @@ func (s *session) decideRequest(rules *briskwarden.Rulebook, o decideOptions) er
 			}
 		}
 		status := exitUsage
-		if o.exitCode {
+		if s.exitCode {
 			status = outcomeStatus[signon.Block]
 		}
-		return &exit{status, fmt.Errorf("%s: %w", o.request, err)}
+		return &exit{status, fmt.Errorf("%s: %w", s.request, err)}
 	}
-	return s.answer(rules, &so, &d, o)
+	return s.answer(&so, &d)
 }
 
-func (s *session) answer(rules *briskwarden.Rulebook, so *signon.SignOn, d *signon.Decision, o decideOptions) error {
+func (s *decider) answer(so *signon.SignOn, d *signon.Decision) error {
 	var err error
 	if s.json {
 		err = s.writeJSON(d)
 	} else {
-		s.out.Print(screen.Styled(explain.Text(rules, *so, *d, explain.Options{Colour: bool(s.paint)})))
+		s.out.Print(screen.Styled(explain.Text(s.rules, *so, *d, explain.Options{Colour: bool(s.paint)})))
 	}
-	if err == nil && o.exitCode && d.Outcome != signon.Grant {
+	if err == nil && s.exitCode && d.Outcome != signon.Grant {
 		err = &exit{status: outcomeStatus[d.Outcome]}
 	}
 	return err
@@ -167,12 +183,12 @@ func (s *session) answer(rules *briskwarden.Rulebook, so *signon.SignOn, d *sign
 var outcomeStatus = map[signon.Outcome]int{signon.Grant: exitDone, signon.Review: 10, signon.StepUp: 11, signon.Block: 12}
 
 // decideOn decides on one request in JSON. After an error the decision is a block that says so.
-func decideOn(ctx context.Context, rules *briskwarden.Rulebook, data []byte) (so signon.SignOn, d signon.Decision, err error) {
+func (s *decider) decideOn(data []byte) (so signon.SignOn, d signon.Decision, err error) {
 	so, err = signon.Decode(data)
 	if err != nil {
 		return so, signon.Refused(signon.DecodeID(data), err), err
 	}
-	d, err = rules.Explain(ctx, so)
+	d, err = s.explains.Explain(s.ctx, so)
 	return so, d, err
 }
 
@@ -211,15 +227,15 @@ const maxRequest = 16 << 20
 var errTooLong = fmt.Errorf("a request is at most %d MiB long", maxRequest>>20)
 
 // decideRequests answers every request of every file with one line, in order, whatever is in it.
-func (s *session) decideRequests(rules *briskwarden.Rulebook, o decideOptions) error {
+func (s *decider) decideRequests() error {
 	strictest, unread := signon.Grant, 0
-	for _, name := range o.requests {
+	for _, name := range s.requests {
 		in, err := s.open(name)
 		if err != nil {
 			return err
 		}
 		err = eachLine(in, func(line []byte, long error) error {
-			so, d, err := decideLine(s.ctx, rules, line, long)
+			so, d, err := s.decideLine(line, long)
 			if err != nil {
 				unread++
 			}
@@ -240,7 +256,7 @@ func (s *session) decideRequests(rules *briskwarden.Rulebook, o decideOptions) e
 		complaint = fmt.Errorf("%s could not be read and came out as block", spell.Plural(unread, "request"))
 	}
 	switch {
-	case o.exitCode && strictest != signon.Grant:
+	case s.exitCode && strictest != signon.Grant:
 		return &exit{outcomeStatus[strictest], complaint}
 	case unread > 0:
 		return &exit{exitUsage, complaint}
@@ -248,11 +264,11 @@ func (s *session) decideRequests(rules *briskwarden.Rulebook, o decideOptions) e
 	return nil
 }
 
-func decideLine(ctx context.Context, rules *briskwarden.Rulebook, line []byte, long error) (signon.SignOn, signon.Decision, error) {
+func (s *decider) decideLine(line []byte, long error) (signon.SignOn, signon.Decision, error) {
 	if long != nil {
 		return signon.SignOn{}, signon.Refused("", long), long
 	}
-	return decideOn(ctx, rules, line)
+	return s.decideOn(line)
 }
 
 // eachLine calls f with each line that is not blank; of one that is too long with an error instead.

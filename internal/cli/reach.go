@@ -28,6 +28,7 @@ func (s *session) reachCommand() *cobra.Command {
 			"clauses, or the name of a network, a schedule, a country or a set of countries.",
 		RunE: func(_ *cobra.Command, args []string) error { return s.reach(args, columns, all, charts) },
 	}
+	s.addState(c)
 	c.Flags().StringVar(&columns, "columns", "", "circumstances to put beside each other, with commas between")
 	c.Flags().BoolVar(&all, "all", false, "the whole matrix: people who fare alike, by apps")
 	c.Flags().StringVar(&charts, "charts", "", "with --all: write a chart of the matrix into a folder, as PNG and SVG")
@@ -35,7 +36,12 @@ func (s *session) reachCommand() *cobra.Command {
 }
 
 func (s *session) reach(args []string, columns string, all bool, charts string) error {
-	rules, now, err := s.rules()
+	rules, _, done, err := s.beside()
+	if err != nil {
+		return err
+	}
+	defer done()
+	now, err := s.clock(rules)
 	if err != nil {
 		return err
 	}

@@ -26,13 +26,19 @@ func (s *session) readyCommand() *cobra.Command {
 		RunE:  func(*cobra.Command, []string) error { return s.ready(by, asCSV, page) },
 	}
 	c.Flags().StringVar(&by, "by", "", "count the policies that are to be enforced by this date too (default: by today)")
+	s.addState(c)
 	c.Flags().BoolVar(&asCSV, "csv", false, "a line for each person and case, for writing to them: id, missing, deadline, days left, …")
 	page.add(c.Flags())
 	return c
 }
 
 func (s *session) ready(by string, asCSV bool, page reportFlags) error {
-	rules, now, err := s.rules()
+	rules, _, done, err := s.beside()
+	if err != nil {
+		return err
+	}
+	defer done()
+	now, err := s.clock(rules)
 	if err != nil {
 		return err
 	}

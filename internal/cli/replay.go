@@ -45,6 +45,7 @@ func (s *session) replayCommand() *cobra.Command {
 		},
 	}
 	flags := c.Flags()
+	s.addState(c)
 	flags.StringVar(&f.from, "from", "", "count what was from this date or instant on")
 	flags.StringVar(&f.to, "to", "", "count what was up to this date, or before this instant")
 	flags.StringVar(&f.options.User, "user", "", "count the sign-ons of this user")
@@ -58,10 +59,11 @@ func (s *session) replayCommand() *cobra.Command {
 }
 
 func (s *session) replay(logs []string, f replayFlags) error {
-	rules, _, err := s.rules()
+	rules, _, done, err := s.beside()
 	if err != nil {
 		return err
 	}
+	defer done()
 	if err := f.bind(rules); err != nil {
 		return err
 	}

@@ -14,7 +14,6 @@ import (
 	"net"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"syscall"
 	"time"
 
@@ -23,8 +22,6 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/service"
-	"briskwarden.example/briskwarden/service/state"
-	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 // serveFlags are how a service is started.
@@ -60,21 +57,6 @@ func (s *session) serveCommand() *cobra.Command {
 	flags.BoolVar(&f.options.Open, "open", false, "let every program of this machine ask everything, to try it out")
 	flags.BoolVar(&f.restored, "restored", false, "the state was brought back from a backup: first end all sessions")
 	return c
-}
-
-// stateFile is what a service remembers, beside the rulebook.
-const stateFile = "brisk.state"
-
-// openState opens what a service remembers: where it says, else in the rulebook's folder.
-func (s *session) openState(name string) (state.Store, string, error) {
-	if name = cmp.Or(name, os.Getenv("BRISK_STATE")); name == "" {
-		name = filepath.Join(s.opened, stateFile)
-	}
-	store, err := sqlite.Open(name)
-	if err != nil {
-		return nil, name, usage("%w", err)
-	}
-	return store, name, nil
 }
 
 func (s *session) serve(f *serveFlags) (err error) {

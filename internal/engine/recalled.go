@@ -34,6 +34,11 @@ func (e *Engine) Beside(recalled *Recalled) *Engine {
 	return c
 }
 
+// With is an engine like this one, of a rulebook with other people.
+func (e *Engine) With(people map[string]*rulebook.Person) *Engine {
+	return New(e.rb.With(people), e.sources)
+}
+
 // Individual is the history of one user: what the rulebook's files say of it, and the sign-ons that a program kept.
 // Lost is when the last of those was that the program did not keep; zero is that it kept all.
 func (e *Engine) Individual(user string, kept []history.SignOn, lost time.Time) *history.Individual {

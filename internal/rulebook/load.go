@@ -69,7 +69,7 @@ type resolver struct {
 func newResolver(fsys fs.FS, options Options) *resolver {
 	r := &resolver{fsys: fsys, digest: sha256.New(), rb: &Rulebook{
 		Facts: fact.NewTable(), People: map[string]*Person{}, Apps: map[string]*App{}, Tags: map[string]int{},
-		Open: options.OutsidePeople,
+		Open: options.OutsidePeople, selected: &selection{},
 	}}
 	r.names = &names{r: r, networks: map[string]int{}, literals: map[string]int{}, schedules: map[string]int{},
 		baselines: map[string]int{}, within: map[string]int{}, scopes: map[string]int{}}

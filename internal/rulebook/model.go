@@ -38,7 +38,7 @@ type Rulebook struct {
 	Facts       *fact.Table
 	Methods     *demand.Methods
 	Within      []*demand.Demand // what "user has" asks for; a demand's id is its index
-	selected    selection
+	selected    *selection
 	Groups      *directory.Groups
 	GroupPlaces map[int32]token.Pos // where each group that is declared or listed stands first
 	People      map[string]*Person

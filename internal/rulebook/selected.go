@@ -21,8 +21,15 @@ type selection struct {
 	tags    map[int][]*App
 }
 
+// With is the rulebook with other people, who are of its own making.
+func (rb *Rulebook) With(people map[string]*Person) *Rulebook {
+	other := *rb
+	other.People, other.selected = people, &selection{}
+	return &other
+}
+
 func (rb *Rulebook) selection() *selection {
-	s := &rb.selected
+	s := rb.selected
 	s.once.Do(func() {
 		s.groups, s.types, s.domains, s.tags = map[int32][]int32{}, map[string][]int32{}, map[string][]int32{}, map[int][]*App{}
 		s.people = slices.SortedFunc(maps.Values(rb.People), func(a, b *Person) int { return cmp.Compare(a.ID, b.ID) })

@@ -1,0 +1,77 @@
+package cli
+
+// What a service remembers, where commands are told of it.
+
+import (
+	"cmp"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/service"
+	"briskwarden.example/briskwarden/service/state"
+	"briskwarden.example/briskwarden/store/postgres"
+	"briskwarden.example/briskwarden/store/sqlite"
+)
+
+// stateFile is what a service remembers, beside the rulebook.
+const stateFile = "brisk.state"
+
+// isDatabase reports an address of a database that nodes share, rather than a file.
+func isDatabase(name string) bool {
+	return strings.HasPrefix(name, "postgres://") || strings.HasPrefix(name, "postgresql://")
+}
+
+// openStore opens a file or a database.
+func (s *session) openStore(name string) (state.Store, error) {
+	if isDatabase(name) {
+		store, err := postgres.Open(s.ctx, name)
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		return store, nil
+	}
+	store, err := sqlite.Open(name)
+	if err != nil {
+		return nil, usage("%w", err)
+	}
+	return store, nil
+}
+
+// openState opens what a service remembers: where it says, else in the rulebook's folder.
+func (s *session) openState(name string) (state.Store, string, error) {
+	if name = cmp.Or(name, os.Getenv("BRISK_STATE")); name == "" {
+		name = filepath.Join(s.opened, stateFile)
+	}
+	store, err := s.openStore(name)
+	return store, name, err
+}
+
+// addState has a command take --state.
+func (s *session) addState(c *cobra.Command) {
+	c.Flags().StringVar(&s.state, "state", "", "what a service remembers: a file, or postgres://…: the people who are provisioned there are known too")
+}
+
+// beside opens the rulebook, and with --state what a service remembers. Nothing is begun or changed there.
+func (s *session) beside(options ...briskwarden.Option) (rules *briskwarden.Rulebook, remembered *service.Beside, done func(), err error) {
+	if rules, _, err = s.rules(options...); err != nil || s.state == "" {
+		return rules, nil, func() {}, err
+	}
+	if _, err := os.Stat(s.state); !isDatabase(s.state) && errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, nil, usage("there is no state %s: \"brisk serve\" begins one", s.state)
+	}
+	store, err := s.openStore(s.state)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if remembered, err = service.NewBeside(s.ctx, rules, store); err != nil {
+		store.Close()
+		return nil, nil, nil, usage("%w", err)
+	}
+	return remembered.Rulebook, remembered, func() { store.Close() }, nil
+}
