@@ -90,23 +90,23 @@ func (c *clock) Write(ctx context.Context, sets ...[]state.Change) []error {
 
 // served is a service under test.
 type served struct {
-	*testing.T
+	testing.TB
 	*service.Service
 	state *clock
 }
 
 // serve starts a service of the rulebook on an empty state.
-func serve(t *testing.T, rules string, o service.Options) *served {
+func serve(t testing.TB, rules string, o service.Options) *served {
 	store, err := sqlite.Open(filepath.Join(t.TempDir(), "brisk.state"))
 	require.NoError(t, err)
 	t.Cleanup(func() { store.Close() })
 	return serveOn(t, rules, o, store)
 }
 
-func serveOn(t *testing.T, rules string, o service.Options, store state.Store) *served {
+func serveOn(t testing.TB, rules string, o service.Options, store state.Store) *served {
 	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(rules)}})
 	require.NoError(t, err)
-	s := &served{T: t, state: &clock{Store: store}}
+	s := &served{TB: t, state: &clock{Store: store}}
 	s.Service = service.New(r, s.state, o)
 	t.Cleanup(func() { s.Close() })
 	return s

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"iter"
 	"strings"
+	"sync"
 	"time"
 
 	"briskwarden.example/briskwarden/service/state"
@@ -20,55 +21,147 @@ var _ state.Store = (*Store)(nil)
 const atOnce = 1000
 
 // Read gives items; see [state.Store].
+//
+// Every change counts up the number in the table versions, in its own transaction. So items that were read at a number
+// are as they are now while it is the same, and one short query tells that, after the call began.
 func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, err error) {
-	r.Items = make([]state.Item, len(keys))
-	if len(keys) <= atOnce {
-		r.At, err = time.Now(), s.plain(readItems(ctx, s.db, keys, r.Items))
-		return r, err
+	last, err := s.last(ctx)
+	if err != nil {
+		return r, s.plain(err)
+	}
+	r.At, r.Items = time.Now(), make([]state.Item, len(keys))
+	if s.recent.find(last, keys, r.Items) {
+		return r, nil
 	}
 	err = s.transaction(ctx, &sql.TxOptions{ReadOnly: true}, func(tx *sql.Tx) error {
+		if err := tx.StmtContext(ctx, s.lastRead).QueryRowContext(ctx).Scan(&last); err != nil {
+			return err
+		}
 		for from := 0; from < len(keys); from += atOnce {
 			to := min(from+atOnce, len(keys))
-			if err := readItems(ctx, tx, keys[from:to], r.Items[from:to]); err != nil {
+			if err := s.readItems(ctx, tx, keys[from:to], r.Items[from:to]); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+	if err != nil {
+		return r, err
+	}
 	r.At = time.Now()
-	return r, err
+	s.recent.keep(last, keys, r.Items)
+	leaveKnown(keys, r.Items)
+	return r, nil
 }
 
-// queryer is a database, or a transaction in it.
-type queryer interface {
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
-}
-
-// readItems reads items by one statement, which sees one state of the file.
-func readItems(ctx context.Context, db queryer, keys []state.Key, items []state.Item) error {
-	if len(keys) == 0 {
-		return ctx.Err()
+// last is the number of the last change.
+func (s *Store) last(ctx context.Context) (last int64, err error) {
+	s.mu.Lock()
+	if s.lastRead == nil {
+		s.lastRead, err = s.db.PrepareContext(ctx, "SELECT last FROM versions")
 	}
-	args := make([]any, 0, 5*len(keys))
+	read := s.lastRead
+	s.mu.Unlock()
+	if err != nil {
+		return 0, err
+	}
+	return last, read.QueryRowContext(ctx).Scan(&last)
+}
+
+// leaveKnown takes out the values that are known.
+func leaveKnown(keys []state.Key, items []state.Item) {
+	for i := range items {
+		if items[i].Version != 0 && items[i].Version == keys[i].Known {
+			items[i].Value = nil
+		}
+	}
+}
+
+// recent are items as they were at the last change.
+type recent struct {
+	mu    sync.RWMutex
+	last  int64
+	items map[state.Key]state.Item
+}
+
+// mostRecent is how many are kept.
+const mostRecent = 100_000
+
+// find gives items, if all are at hand as they are at a change.
+func (c *recent) find(last int64, keys []state.Key, items []state.Item) bool {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if c.last != last {
+		return false
+	}
 	for i, k := range keys {
-		args = append(args, i, int(k.Kind), []byte(k.Owner), []byte(k.ID), k.Known)
+		k.Known = 0
+		item, ok := c.items[k]
+		if !ok {
+			return false
+		}
+		items[i] = item
 	}
-	query := "WITH k(n, kind, owner, id, known) AS (VALUES (?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?)", len(keys)-1) + `)
-	  SELECT k.n, i.version, i.version = k.known, CASE i.version WHEN k.known THEN NULL ELSE i.value END FROM k CROSS JOIN items i
-	  ON i.kind = k.kind AND i.owner = k.owner AND i.id = k.id`
-	rows, err := db.QueryContext(ctx, query, args...)
+	leaveKnown(keys, items)
+	return true
+}
+
+// keep keeps items as they are at a change; nobody changes their values.
+func (c *recent) keep(last int64, keys []state.Key, items []state.Item) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case c.items == nil || last > c.last || len(c.items) > mostRecent:
+		c.last, c.items = last, make(map[state.Key]state.Item, len(keys))
+	case last < c.last: // which another read meanwhile
+		return
+	}
+	for i, k := range keys {
+		k.Known = 0
+		c.items[k] = items[i]
+	}
+}
+
+// statement is what reads so many items; it is prepared once.
+func (s *Store) statement(ctx context.Context, items int) (*sql.Stmt, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if prepared := s.reads[items]; prepared != nil {
+		return prepared, nil
+	}
+	prepared, err := s.db.PrepareContext(ctx, "WITH k(n, kind, owner, id) AS (VALUES (?,?,?,?)"+strings.Repeat(",(?,?,?,?)", items-1)+`)
+	  SELECT k.n, i.version, i.value FROM k CROSS JOIN items i ON i.kind = k.kind AND i.owner = k.owner AND i.id = k.id`)
+	if err == nil {
+		if s.reads == nil {
+			s.reads = map[int]*sql.Stmt{}
+		}
+		s.reads[items] = prepared
+	}
+	return prepared, err
+}
+
+// readItems reads items by one statement.
+func (s *Store) readItems(ctx context.Context, tx *sql.Tx, keys []state.Key, items []state.Item) error {
+	args := make([]any, 0, 4*len(keys))
+	for i, k := range keys {
+		args = append(args, i, int(k.Kind), []byte(k.Owner), []byte(k.ID))
+	}
+	read, err := s.statement(ctx, len(keys))
+	if err != nil {
+		return err
+	}
+	rows, err := tx.StmtContext(ctx, read).QueryContext(ctx, args...)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var n int
-		var known bool
 		var item state.Item
-		if err := rows.Scan(&n, &item.Version, &known, &item.Value); err != nil {
+		if err := rows.Scan(&n, &item.Version, &item.Value); err != nil {
 			return err
 		}
-		if !known && item.Value == nil { // as the driver gives what is empty
+		if item.Value == nil { // as the driver gives what is empty
 			item.Value = []byte{}
 		}
 		items[n] = item
@@ -199,6 +292,9 @@ func (s *Store) part(ctx context.Context, after state.Key) (list []state.Listed,
 // Sweep deletes what may be deleted; see [state.Store].
 func (s *Store) Sweep(ctx context.Context, by time.Time, most int) (n int, err error) {
 	err = s.transaction(ctx, nil, func(tx *sql.Tx) error {
+		if _, err := s.writer(ctx, tx); err != nil {
+			return err
+		}
 		result, err := tx.ExecContext(ctx, "DELETE FROM items WHERE (kind, owner, id) IN (SELECT kind, owner, id FROM items WHERE expires <= ? LIMIT ?)", by.UnixMicro(), most)
 		if err != nil {
 			return err

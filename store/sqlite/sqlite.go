@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -32,6 +33,11 @@ import (
 type Store struct {
 	name string
 	db   *sql.DB
+
+	mu       sync.Mutex
+	reads    map[int]*sql.Stmt // of so many items
+	lastRead *sql.Stmt
+	recent   recent
 }
 
 // application marks our databases among those of SQLite: "BWcl".
@@ -89,7 +95,7 @@ func Open(name string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be opened: %w", name, err)
 	}
-	s := &Store{name, db}
+	s := &Store{name: name, db: db}
 	if err := s.migrate(); err != nil {
 		db.Close()
 		return nil, err
