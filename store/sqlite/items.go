@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"errors"
 	"iter"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -122,6 +123,17 @@ func (c *recent) keep(last int64, keys []state.Key, items []state.Item) {
 	}
 }
 
+// change brings what is at hand from before a change to what it is after it, if nothing else changed meanwhile.
+func (c *recent) change(before, after int64, items map[state.Key]state.Item) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.last != before || c.items == nil {
+		return
+	}
+	c.last = after
+	maps.Copy(c.items, items)
+}
+
 // statement is what reads so many items; it is prepared once.
 func (s *Store) statement(ctx context.Context, items int) (*sql.Stmt, error) {
 	s.mu.Lock()
@@ -175,9 +187,9 @@ func (s *Store) Write(ctx context.Context, sets ...[]state.Change) []error {
 	if len(sets) == 0 {
 		return errs
 	}
-	err := s.transaction(ctx, nil, func(tx *sql.Tx) error {
-		w, err := s.writer(ctx, tx)
-		if err != nil {
+	var w *writer
+	err := s.transaction(ctx, nil, func(tx *sql.Tx) (err error) {
+		if w, err = s.writer(ctx, tx); err != nil {
 			return err
 		}
 		for i, changes := range sets {
@@ -193,20 +205,25 @@ func (s *Store) Write(ctx context.Context, sets ...[]state.Change) []error {
 		for i := range errs {
 			errs[i] = err
 		}
+		return errs
 	}
+	s.recent.change(w.before, w.version, w.made)
 	return errs
 }
 
-// writer makes changes in a transaction, all with one version, which no change before had.
+// writer makes changes in a transaction, each set with a version that no change before had.
 type writer struct {
-	ctx     context.Context
-	tx      *sql.Tx
-	version int64
+	ctx             context.Context
+	tx              *sql.Tx
+	before, version int64 // the number of the last change before the transaction, and now
+	made            map[state.Key]state.Item
 }
 
 func (s *Store) writer(ctx context.Context, tx *sql.Tx) (*writer, error) {
-	w := &writer{ctx: ctx, tx: tx}
-	return w, tx.QueryRowContext(ctx, "UPDATE versions SET last = last + 1 RETURNING last").Scan(&w.version)
+	w := &writer{ctx: ctx, tx: tx, made: map[state.Key]state.Item{}}
+	err := tx.QueryRowContext(ctx, "UPDATE versions SET last = last + 1 RETURNING last").Scan(&w.version)
+	w.before = w.version - 1
+	return w, err
 }
 
 // set makes one set of changes, if all items have the versions that are meant.
@@ -224,6 +241,10 @@ func (w *writer) set(changes []state.Change) error {
 	for _, c := range changes {
 		if err := w.change(&c); err != nil {
 			return err
+		}
+		c.Known = 0
+		if w.made[c.Key] = (state.Item{}); c.Value != nil {
+			w.made[c.Key] = state.Item{Version: w.version, Value: c.Value}
 		}
 	}
 	if len(changes) == 0 {
