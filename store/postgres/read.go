@@ -6,6 +6,7 @@ package postgres
 import (
 	"context"
 	"iter"
+	"runtime"
 	"sync"
 	"time"
 
@@ -61,6 +62,7 @@ func (q *reads) ask(r *read) {
 // run answers what waits, until nothing does.
 func (q *reads) run() {
 	for {
+		runtime.Gosched() // who is about to ask is answered too
 		q.mu.Lock()
 		n, items := 0, 0
 		for n < len(q.waiting) && (n == 0 || items+len(q.waiting[n].keys) <= itemsAtOnce) {

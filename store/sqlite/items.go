@@ -55,20 +55,6 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, er
 	return r, nil
 }
 
-// last is the number of the last change.
-func (s *Store) last(ctx context.Context) (last int64, err error) {
-	s.mu.Lock()
-	if s.lastRead == nil {
-		s.lastRead, err = s.db.PrepareContext(ctx, "SELECT last FROM versions")
-	}
-	read := s.lastRead
-	s.mu.Unlock()
-	if err != nil {
-		return 0, err
-	}
-	return last, read.QueryRowContext(ctx).Scan(&last)
-}
-
 // leaveKnown takes out the values that are known.
 func leaveKnown(keys []state.Key, items []state.Item) {
 	for i := range items {

@@ -37,6 +37,7 @@ type Store struct {
 	mu       sync.Mutex
 	reads    map[int]*sql.Stmt // of so many items
 	lastRead *sql.Stmt
+	number   number
 	recent   recent
 }
 
@@ -95,6 +96,8 @@ func Open(name string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be opened: %w", name, err)
 	}
+	db.SetMaxIdleConns(connections)
+	db.SetMaxOpenConns(connections)
 	s := &Store{name: name, db: db}
 	if err := s.migrate(); err != nil {
 		db.Close()
@@ -164,6 +167,9 @@ func (s *Store) migrate() error {
 		return nil
 	})
 }
+
+// connections is how many there are to the file: what is read and written by more goroutines waits its turn.
+const connections = 16
 
 // patience is how long to wait for another process.
 const patience = time.Minute
