@@ -59,6 +59,11 @@ type parts struct {
 	Context  jsontext.Value `json:"context"`
 }
 
+// none reports that no member is there.
+func (p *parts) none() bool {
+	return p.Subject == nil && p.Action == nil && p.Resource == nil && p.Context == nil
+}
+
 // or has members that others leave out.
 func (p parts) or(others parts) parts {
 	for _, m := range [...]struct{ member, other *jsontext.Value }{
@@ -139,13 +144,15 @@ func (s *Service) evaluations(ctx context.Context, a *asked) (answer, *refusal) 
 
 // readItem reads one of several evaluations; one that cannot be read is refused in its place.
 func (s *Service) readItem(item jsontext.Value, defaults parts) *question {
-	var own parts
-	err := json.Unmarshal(item, &own)
-	if err == nil && item.Kind() != '{' {
-		err = errors.New("expected an object")
+	body, err := []byte(item), error(nil)
+	if !defaults.none() {
+		var own parts
+		if err = json.Unmarshal(item, &own); err == nil && item.Kind() != '{' {
+			err = errors.New("expected an object")
+		}
+		body = own.or(defaults).body()
 	}
 	var q *question
-	body := own.or(defaults).body()
 	if err == nil {
 		q, err = s.read(body)
 	}

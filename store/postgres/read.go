@@ -88,14 +88,22 @@ func (q *reads) answer(batch []*read, items int) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	keys := make([]state.Key, 0, items)
+	places := make(map[state.Key]int, items) // many ask for the same
 	for _, r := range batch {
-		keys = append(keys, r.keys...)
+		for _, k := range r.keys {
+			if _, again := places[k]; !again {
+				places[k] = len(keys)
+				keys = append(keys, k)
+			}
+		}
 	}
 	at, list, err := q.store.items(ctx, keys)
 	for _, r := range batch {
 		if r.err = err; err == nil {
-			r.answer = state.Reading{At: at, Items: list[:len(r.keys):len(r.keys)]}
-			list = list[len(r.keys):]
+			r.answer = state.Reading{At: at, Items: make([]state.Item, len(r.keys))}
+			for i, k := range r.keys {
+				r.answer.Items[i] = list[places[k]]
+			}
 		}
 		close(r.done)
 	}
