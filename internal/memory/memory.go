@@ -128,11 +128,14 @@ func item[T any](m *Memory, r *reading, i int) (*T, int64, error) {
 	case got.Value == nil && got.Version == r.before[i].version:
 		return r.before[i].value.(*T), got.Version, nil
 	}
+	key.Known = 0
+	if c, ok := m.items.Get(key); ok && c.version == got.Version { // somebody else has decoded it meanwhile
+		return c.value.(*T), got.Version, nil
+	}
 	v := new(T)
 	if err := json.Unmarshal(got.Value, v); err != nil {
 		return nil, 0, damaged(key, err)
 	}
-	key.Known = 0
 	m.items.Add(key, cached{got.Version, v})
 	return v, got.Version, nil
 }

@@ -16,23 +16,15 @@ import (
 
 // update changes one item, whatever others change meanwhile.
 type update struct {
-	key   state.Key
-	apply func(value []byte) (next []byte, expires time.Time, err error) // nil: stays as it is
+	key     state.Key
+	expires time.Time
+	begin   func() any // an empty item
+	apply   func(item any)
 }
 
 // change is an update of an item of a type; a new one begins empty.
 func change[T any](key state.Key, expires time.Time, apply func(*T)) update {
-	return update{key, func(value []byte) ([]byte, time.Time, error) {
-		var item T
-		if value != nil {
-			if err := json.Unmarshal(value, &item); err != nil {
-				return nil, expires, damaged(key, err)
-			}
-		}
-		apply(&item)
-		next, err := json.Marshal(&item)
-		return next, expires, err
-	}}
+	return update{key, expires, func() any { return new(T) }, func(item any) { apply(item.(*T)) }}
 }
 
 func damaged(key state.Key, err error) error {
@@ -219,7 +211,7 @@ func (w *writer) try(ctx context.Context, items []*pendingItem, last bool) (agai
 	var changed []*pendingItem
 	for i, item := range items {
 		c, err := item.change(r.Items[i])
-		if item.err = err; err == nil && c != nil {
+		if item.err = err; err == nil {
 			sets, changed = append(sets, []state.Change{*c}), append(changed, item)
 		}
 	}
@@ -231,20 +223,22 @@ func (w *writer) try(ctx context.Context, items []*pendingItem, last bool) (agai
 	return again
 }
 
-// change applies all updates to an item; nil is that it stays as it is.
+// change applies all updates to an item.
 func (p *pendingItem) change(item state.Item) (*state.Change, error) {
-	value, expires, changed := item.Value, time.Time{}, false
-	for _, u := range p.updates {
-		next, until, err := u.apply(value)
-		if err != nil {
-			return nil, err
-		}
-		if next != nil {
-			value, expires, changed = next, until, true
+	v := p.updates[0].begin()
+	if item.Value != nil {
+		if err := json.Unmarshal(item.Value, v); err != nil {
+			return nil, damaged(p.key, err)
 		}
 	}
-	if !changed {
-		return nil, nil
+	var expires time.Time
+	for _, u := range p.updates {
+		u.apply(v)
+		expires = later(expires, u.expires)
+	}
+	value, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
 	}
 	return &state.Change{Key: p.key, If: item.Version, Value: value, Expires: expires}, nil
 }

@@ -31,7 +31,15 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, er
 		return r, s.plain(err)
 	}
 	r.At, r.Items = time.Now(), make([]state.Item, len(keys))
-	if s.recent.find(last, keys, r.Items) {
+	found, changing := s.recent.find(last, keys, r.Items)
+	if changing != nil { // a change of our own is made, and is about to be at hand
+		select {
+		case <-changing:
+		case <-time.After(aMoment):
+		}
+		found, _ = s.recent.find(last, keys, r.Items)
+	}
+	if found {
 		return r, nil
 	}
 	err = s.transaction(ctx, &sql.TxOptions{ReadOnly: true}, func(tx *sql.Tx) error {
@@ -55,6 +63,9 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, er
 	return r, nil
 }
 
+// aMoment is how long it is waited for what is about to be at hand, before the file is read.
+const aMoment = 20 * time.Millisecond
+
 // leaveKnown takes out the values that are known.
 func leaveKnown(keys []state.Key, items []state.Item) {
 	for i := range items {
@@ -66,31 +77,36 @@ func leaveKnown(keys []state.Key, items []state.Item) {
 
 // recent are items as they were at the last change.
 type recent struct {
-	mu    sync.RWMutex
-	last  int64
-	items map[state.Key]state.Item
+	mu      sync.RWMutex
+	last    int64
+	items   map[state.Key]state.Item
+	writing int           // how many changes are being made here, and will bring them on themselves
+	written chan struct{} // closed once none is
 }
 
 // mostRecent is how many are kept.
 const mostRecent = 100_000
 
-// find gives items, if all are at hand as they are at a change.
-func (c *recent) find(last int64, keys []state.Key, items []state.Item) bool {
+// find gives items, if all are at hand as they are at a change. Changing is closed when that change may be brought on.
+func (c *recent) find(last int64, keys []state.Key, items []state.Item) (found bool, changing <-chan struct{}) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	if c.last != last {
-		return false
+	if last > c.last && c.writing > 0 {
+		return false, c.written
+	}
+	if last > c.last { // what is at hand may well be newer than the number
+		return false, nil
 	}
 	for i, k := range keys {
 		k.Known = 0
 		item, ok := c.items[k]
 		if !ok {
-			return false
+			return false, nil
 		}
 		items[i] = item
 	}
 	leaveKnown(keys, items)
-	return true
+	return true, nil
 }
 
 // keep keeps items as they are at a change; nobody changes their values.
@@ -98,10 +114,10 @@ func (c *recent) keep(last int64, keys []state.Key, items []state.Item) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	switch {
+	case last < c.last || last > c.last && c.writing > 0:
+		return
 	case c.items == nil || last > c.last || len(c.items) > mostRecent:
 		c.last, c.items = last, make(map[state.Key]state.Item, len(keys))
-	case last < c.last: // which another read meanwhile
-		return
 	}
 	for i, k := range keys {
 		k.Known = 0
@@ -109,11 +125,24 @@ func (c *recent) keep(last int64, keys []state.Key, items []state.Item) {
 	}
 }
 
-// change brings what is at hand from before a change to what it is after it, if nothing else changed meanwhile.
-func (c *recent) change(before, after int64, items map[state.Key]state.Item) {
+// begin notes that a change is being made here.
+func (c *recent) begin() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.last != before || c.items == nil {
+	if c.writing++; c.writing == 1 {
+		c.written = make(chan struct{})
+	}
+}
+
+// change brings what is at hand from before a change to what it is after it, if it was made and nothing else changed
+// meanwhile.
+func (c *recent) change(made bool, before, after int64, items map[state.Key]state.Item) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.writing--; c.writing == 0 {
+		defer close(c.written)
+	}
+	if !made || c.last != before || c.items == nil {
 		return
 	}
 	c.last = after
@@ -173,7 +202,8 @@ func (s *Store) Write(ctx context.Context, sets ...[]state.Change) []error {
 	if len(sets) == 0 {
 		return errs
 	}
-	var w *writer
+	w := &writer{}
+	s.recent.begin()
 	err := s.transaction(ctx, nil, func(tx *sql.Tx) (err error) {
 		if w, err = s.writer(ctx, tx); err != nil {
 			return err
@@ -187,13 +217,12 @@ func (s *Store) Write(ctx context.Context, sets ...[]state.Change) []error {
 		}
 		return nil
 	})
+	s.recent.change(err == nil, w.before, w.version, w.made)
 	if err != nil {
 		for i := range errs {
 			errs[i] = err
 		}
-		return errs
 	}
-	s.recent.change(w.before, w.version, w.made)
 	return errs
 }
 
