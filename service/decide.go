@@ -47,7 +47,10 @@ const nearNow = 5 * time.Minute
 
 // read reads a question.
 func (s *Service) read(data []byte) (*question, error) {
-	l, err := signon.DecodeEvaluation(data)
+	r := <-s.readers
+	var l signon.Logged
+	err := r.ReadEvaluation(data, &l)
+	s.readers <- r
 	if err != nil {
 		return nil, err
 	}

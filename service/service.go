@@ -14,6 +14,7 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/internal/memory"
 	"briskwarden.example/briskwarden/internal/provision"
 	"briskwarden.example/briskwarden/service/state"
@@ -55,6 +57,8 @@ type Service struct {
 	memory *memory.Memory
 	routes *http.ServeMux
 
+	readers chan *fastlog.Reader // of requests, each with what it has learned of their shapes
+
 	inFlight atomic.Int64
 	callers  atomic.Pointer[callers]
 	metrics  *metrics
@@ -73,6 +77,10 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log), stop: stop}
 	s.metrics = newMetrics(s)
+	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))
+	for range cap(s.readers) {
+		s.readers <- &fastlog.Reader{}
+	}
 	s.routes = s.newRoutes()
 	s.stopped.Go(func() { s.sweep(ctx) })
 	return s

@@ -14,6 +14,7 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -59,6 +60,10 @@ func (s *session) serveCommand() *cobra.Command {
 	return c
 }
 
+// garbage is how much the heap may grow before it is collected, in percent: what a service holds is small, and most of
+// what a request takes is soon gone.
+const garbage = 400
+
 func (s *session) serve(f *serveFlags) (err error) {
 	if s.at != "" {
 		return usage("the service's own clock tells the time: --at is for other commands")
@@ -70,6 +75,9 @@ func (s *session) serve(f *serveFlags) (err error) {
 			<-s.stop
 			stop()
 		}()
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbage)
 	}
 	log := slog.New(slog.NewJSONHandler(s.side, nil))
 	if s.opened, err = s.folder(); err != nil {

@@ -34,7 +34,22 @@ func (r *Reader) Read(line []byte, l *signon.Logged, arena *Arena) (err error) {
 	if r.quickly(line, l, arena) {
 		return nil
 	}
-	if *l, err = signon.DecodeLogged(line); err == nil {
+	return r.slowly(line, l, signon.DecodeLogged)
+}
+
+// ReadEvaluation reads a request as [signon.DecodeEvaluation] does; it is good for ever. A reader reads either these or
+// lines of logs.
+func (r *Reader) ReadEvaluation(request []byte, l *signon.Logged) error {
+	request = bytes.TrimPrefix(request, byteOrderMark)
+	if r.quickly(request, l, nil) && l.User != "" && l.Action != "" && l.App != "" {
+		return nil
+	}
+	return r.slowly(request, l, signon.DecodeEvaluation)
+}
+
+// slowly has the library read a line, and learns its shape.
+func (r *Reader) slowly(line []byte, l *signon.Logged, decode func([]byte) (signon.Logged, error)) (err error) {
+	if *l, err = decode(line); err == nil {
 		r.shapes.learn(line)
 	}
 	return err

@@ -243,7 +243,22 @@ func FuzzReadQuickly(f *testing.F) {
 	f.Fuzz(func(t *testing.T, taught, text string) {
 		sameAsLibrary(t, taught, text)
 		sameAsLibrary(t, text, text)
+		sameEvaluation(t, taught, text)
+		sameEvaluation(t, text, text)
 	})
+}
+
+// sameEvaluation reads a request after another was learned, as the library does.
+func sameEvaluation(t *testing.T, taught, text string) {
+	var r Reader
+	var l signon.Logged
+	_ = r.ReadEvaluation([]byte(taught), &l) // which need not be one
+	err := r.ReadEvaluation([]byte(text), &l)
+	want, wrong := signon.DecodeEvaluation([]byte(text))
+	require.Equal(t, wrong, err)
+	if wrong == nil {
+		require.Equal(t, want, l)
+	}
 }
 
 // TestQuickStringsStay reads many requests, whose strings must not change under each other.
