@@ -5,6 +5,7 @@ package service
 import (
 	"context"
 	"log/slog"
+	"time"
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
@@ -34,7 +35,7 @@ func NewBeside(ctx context.Context, rules *briskwarden.Rulebook, store state.Sto
 // remembers. What somebody proved counts for the callers alone to whom it was proved: it is to be stated. Nothing is
 // remembered.
 func (b *Beside) Explain(ctx context.Context, so signon.SignOn) (signon.Decision, error) {
-	m := memory.New(b.store, slog.New(slog.DiscardHandler))
+	m := memory.New(b.store, slog.New(slog.DiscardHandler), time.Now)
 	defer m.Close()
 	e := bridge.Engine(b.Rulebook)
 	if so.Time.IsZero() {

@@ -69,14 +69,14 @@ func (s *Service) identify(r *http.Request, rb *rulebook.Rulebook) (*caller, *re
 		return &caller{anybody, address}, nil
 	}
 	c := s.callersOf(rb)
-	found, known := c.byToken(r, time.Now())
+	found, known := c.byToken(r, s.Clock())
 	if !known {
 		found = c.byCertificate(r)
 	}
 	switch {
 	case found == nil:
 		return nil, unproved
-	case len(found.Certificates) > 0 && !hasCertificate(r, found):
+	case len(found.Certificates) > 0 && !hasCertificate(r, found, s.Clock()):
 		return nil, unproved
 	case s.BehindProxy && len(found.From) > 0:
 		return nil, refuse(http.StatusForbidden, "the service is behind a proxy, and cannot tell from where the caller asks")
@@ -129,12 +129,12 @@ func (c *callers) byCertificate(r *http.Request) *rulebook.Caller {
 }
 
 // hasCertificate reports whether the connection proved one of the caller's certificates.
-func hasCertificate(r *http.Request, c *rulebook.Caller) bool {
+func hasCertificate(r *http.Request, c *rulebook.Caller, now time.Time) bool {
 	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
 		return false
 	}
 	presented := r.TLS.PeerCertificates[0]
-	if now := time.Now(); now.Before(presented.NotBefore) || now.After(presented.NotAfter) {
+	if now.Before(presented.NotBefore) || now.After(presented.NotAfter) {
 		return false
 	}
 	digest := sha256.Sum256(presented.Raw)

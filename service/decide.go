@@ -58,7 +58,7 @@ func (s *Service) read(data []byte) (*question, error) {
 	if q.Time.IsZero() {
 		return q, nil
 	}
-	if apart := time.Until(q.Time); apart > -nearNow && apart < nearNow {
+	if apart := q.Time.Sub(s.Clock()); apart > -nearNow && apart < nearNow {
 		q.Time = time.Time{}
 	} else {
 		q.made = true
@@ -176,7 +176,7 @@ func (s *Service) finish(a *asked, questions []*question, recalled []*memory.Rec
 			logged.SignOn = recalled[i].SignOn
 		}
 		if logged.Time.IsZero() {
-			logged.Time = time.Now()
+			logged.Time = s.Clock()
 		}
 		if err := s.SignOns.write(&logged); err != nil {
 			s.metrics.logErrors.Inc()

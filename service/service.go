@@ -41,6 +41,8 @@ type Options struct {
 	// BehindProxy says that connections come from a proxy, so that their address tells nothing: callers of the
 	// rulebook with "from" are let in nowhere.
 	BehindProxy bool
+	// Clock is the clock of this process, which must not be far from that of the store. Nil is time.Now.
+	Clock func() time.Time
 	// URL is the address of the service, from which metadata and links are built, such as "https://brisk.skerry.example".
 	URL string
 	// Log is told what somebody should look at; never with a token, a proof or a whole request. Nil is not to log.
@@ -74,8 +76,11 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	if o.Clock == nil {
+		o.Clock = time.Now
+	}
 	ctx, stop := context.WithCancel(context.Background())
-	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log), stop: stop}
+	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), stop: stop}
 	s.metrics = newMetrics(s)
 	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))
 	for range cap(s.readers) {

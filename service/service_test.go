@@ -74,8 +74,13 @@ func (c *clock) Read(ctx context.Context, keys []state.Key) (state.Reading, erro
 	if c.away.Load() {
 		return state.Reading{}, errAway
 	}
-	return c.Store.Read(ctx, keys)
+	r, err := c.Store.Read(ctx, keys)
+	r.At = r.At.Add(time.Duration(c.offset.Load()))
+	return r, err
 }
+
+// pass lets time pass.
+func (c *clock) pass(d time.Duration) { c.offset.Add(int64(d)) }
 
 func (c *clock) Write(ctx context.Context, sets ...[]state.Change) []error {
 	if c.away.Load() {
@@ -107,6 +112,9 @@ func serveOn(t testing.TB, rules string, o service.Options, store state.Store) *
 	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(rules)}})
 	require.NoError(t, err)
 	s := &served{TB: t, state: &clock{Store: store}}
+	if o.Clock == nil {
+		o.Clock = func() time.Time { return time.Now().Add(time.Duration(s.state.offset.Load())) }
+	}
 	s.Service = service.New(r, s.state, o)
 	t.Cleanup(func() { s.Close() })
 	return s
@@ -210,4 +218,11 @@ func TestSessionsEnd(t *testing.T) {
 	end("ann/never%2Fseen")
 	require.Equal(t, "block", s.outcome("web", "ann", "roster", in("never/seen")+`,"presented":["password"]`))
 	require.Equal(t, "grant", s.outcome("web", "bob", "roster", in("s1")+`,"presented":["password"]`))
+}
+
+// operation asks what operators ask.
+func (s *served) operation(path string) *httptest.ResponseRecorder {
+	w := httptest.NewRecorder()
+	s.Operations().ServeHTTP(w, httptest.NewRequestWithContext(s.Context(), "GET", path, nil))
+	return w
 }

@@ -26,6 +26,7 @@ import (
 // Memory remembers in a store. It is safe for concurrent use.
 type Memory struct {
 	store  state.Store
+	now    func() time.Time
 	writer *writer
 
 	items   *lru.Cache[state.Key, cached] // as they were read last
@@ -63,9 +64,10 @@ const (
 // Late is how long what nobody waits for may wait to be written.
 const Late = 100 * time.Millisecond
 
-// New returns a memory in a store. Log is told of what could not be kept, where that only tightens.
-func New(store state.Store, log *slog.Logger) *Memory {
-	m := &Memory{store: store}
+// New returns a memory in a store. Log is told of what could not be kept, where that only tightens; now is the clock
+// of this process.
+func New(store state.Store, log *slog.Logger, now func() time.Time) *Memory {
+	m := &Memory{store: store, now: now}
 	m.items, _ = lru.New[state.Key, cached](mostItems) // fails for sizes that are none
 	m.pasts, _ = lru.New[string, individual](mostPasts)
 	m.persons, _ = lru.New[string, person](mostPersons)
@@ -95,11 +97,11 @@ func (m *Memory) read(ctx context.Context, keys []state.Key) (r reading, err err
 			r.before[i], keys[i].Known = c, c.version
 		}
 	}
-	begin := time.Now()
+	begin := m.now()
 	if r.Reading, err = m.store.Read(ctx, keys); err != nil {
 		return r, err
 	}
-	if end := time.Now(); r.At.Before(begin.Add(-MostSkew)) || r.At.After(end.Add(MostSkew)) {
+	if end := m.now(); r.At.Before(begin.Add(-MostSkew)) || r.At.After(end.Add(MostSkew)) {
 		return r, fmt.Errorf("%w: here it is %s, there %s", ErrClock, end.UTC().Format(time.RFC3339Nano), r.At.UTC().Format(time.RFC3339Nano))
 	}
 	return r, nil
