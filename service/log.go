@@ -75,14 +75,21 @@ func mend(file *os.File) error {
 			return err
 		}
 		if i := bytes.LastIndexByte(part[:n], '\n'); i >= 0 {
-			return cut(file, at+int64(i)+1)
+			return cut(file, at+int64(i)+1, end)
 		}
 	}
-	return cut(file, 0)
+	return cut(file, 0, end)
 }
 
-func cut(file *os.File, end int64) error {
-	return errors.Join(file.Truncate(end), func() error { _, err := file.Seek(end, io.SeekStart); return err }())
+// cut takes off what stands behind a place, and stands there.
+func cut(file *os.File, at, end int64) error {
+	if at < end {
+		if err := file.Truncate(at); err != nil {
+			return err
+		}
+	}
+	_, err := file.Seek(at, io.SeekStart)
+	return err
 }
 
 // write adds a line.
