@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/engine"
+	"briskwarden.example/briskwarden/internal/plainjson"
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
 
@@ -190,7 +190,7 @@ func (s *Service) write(w http.ResponseWriter, r *http.Request, to answer, no *r
 		w.WriteHeader(to.status)
 		return
 	}
-	body, err := json.Marshal(to.value, json.Deterministic(true), jsontext.EscapeForHTML(true), jsontext.AllowInvalidUTF8(true))
+	body, err := plainjson.Marshal(to.value, jsontext.EscapeForHTML(true))
 	if err != nil {
 		s.Log.Error("an answer could not be written", slog.Any("error", err))
 		w.WriteHeader(http.StatusInternalServerError)

@@ -70,7 +70,10 @@ func (s *served) now() time.Time { return time.Now().Add(time.Duration(s.state.o
 // TestThePastIsLearned teaches by what was granted, in time for the next answer.
 func TestThePastIsLearned(t *testing.T) {
 	s := serve(t, ferryRules(), service.Options{})
-	log := func(user, context string) string { s.Helper(); return s.outcome("web", user, "log", context+`"presented":["password"]`) }
+	log := func(user, context string) string {
+		s.Helper()
+		return s.outcome("web", user, "log", context+`"presented":["password"]`)
+	}
 	device := func(id string) string { return fmt.Sprintf(`"device":{"id":%q},`, id) }
 	require.Equal(t, "block", log("ann", device("d1")))
 	require.Equal(t, "block", log("ann", device("d1")), "a block teaches nothing")

@@ -173,6 +173,7 @@ func TestProofsAreRemembered(t *testing.T) {
 	s := serve(t, ferryRules(), service.Options{})
 	require.Equal(t, "step-up", s.outcome("web", "ann", "roster", `"session":{"id":"s1"}`))
 	require.Equal(t, "grant", s.outcome("web", "ann", "roster", `"session":{"id":"s1"},"presented":["password"]`))
+	require.Equal(t, "grant", s.outcome("web", "ann", "roster", `"session":{"id":"s1"}`), "at once")
 	soon()
 	require.Equal(t, "grant", s.outcome("web", "ann", "roster", `"session":{"id":"s1"}`), "in that session")
 	require.Equal(t, "grant", s.outcome("site", "ann", "roster", `"session":{"id":"s1"}`), "callers that share sessions")

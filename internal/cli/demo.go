@@ -70,6 +70,8 @@ type scene struct {
 	until  string // begins the line of the answer from which on the story leaves it out
 	draft  draft  // written before the command, and taken away after it
 	status int    // of the command
+	serve  bool   // instead of a command: start the service,
+	call   *call  // or ask it
 }
 
 // draft is a file that a scene adds to the rulebook.
@@ -144,6 +146,8 @@ type stage struct {
 	folders *strings.Replacer
 	done    map[int]string // the answer of each step that was run
 	short   bool           // leave out what until says
+	serving *serving       // the service, once it is started
+	kept    []string       // what stands for ids in calls, each with its id
 }
 
 func (s *session) demo(dir string, wanted []step, short bool) error {
@@ -160,14 +164,15 @@ func (s *session) demo(dir string, wanted []step, short bool) error {
 	}
 	play := &stage{session: s, dir: dir, folders: strings.NewReplacer(folders...), done: map[int]string{}, short: short}
 	s.out.Printf("%s\n\nThe rulebook of Skerry Line now lies in %s. All of it is made up.\n", s.paint.Bold("Brisk Warden: the job from end to end"), dir)
-	if err := play.walk(wanted); err != nil || !short {
+	err := play.walk(wanted)
+	if err = errors.Join(err, play.end()); err != nil || !short {
 		return err
 	}
 	s.out.Printf("\n%s\n", s.paint.Bold("Three things to do next"))
 	s.out.Printf("  Try your own:      brisk decide -r %s user mira.holt app payroll\n", dir)
 	s.out.Printf("  Change a policy:   edit %s, then brisk expect -r %s\n", filepath.Join(dir, "policies", "crews.warden"), dir)
 	s.out.Printf("  Begin with yours:  brisk init my-rulebook\n")
-	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, --chapter consent, --chapter certainty\n")
+	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, --chapter consent, --chapter certainty, --chapter service\n")
 	return nil
 }
 
@@ -236,6 +241,12 @@ func (c *change) copy() (dir string, err error) {
 
 // run runs the command of a step, and gives it and its answer.
 func (p *stage) run(st *step) (string, error) {
+	switch {
+	case st.serve:
+		return p.serve()
+	case st.call != nil:
+		return p.call(st.call)
+	}
 	if st.draft.file != "" {
 		name := filepath.Join(p.dir, filepath.FromSlash(st.draft.file))
 		if err := os.WriteFile(name, []byte(st.draft.text), 0o644); err != nil {

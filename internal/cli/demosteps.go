@@ -79,6 +79,7 @@ var chapters = []chapter{
 	{"sign-ons", "addresses, stale reports, missing facts and emergency accounts", signOns},
 	{"consent", "what client applications may do with whose data", consentSteps},
 	{"certainty", "what holds for every possible sign-on, proved", certainty},
+	{"service", "other programs ask over HTTP, and sessions are remembered", serviceSteps},
 }
 
 var story = []scene{

@@ -128,6 +128,8 @@ var hostileRuns = map[string][][]string{
 	"brisk consent import":   {{"clients.json"}, {"past.csv"}, {evil}},
 	"brisk init":             {{"OUT/" + "new\x1b[31m"}},
 	"brisk demo":             {{evil, evil}},
+	"brisk serve":            {{"--open", "--listen", "127.0.0.1:0", "--operations", "127.0.0.1:0", "--state", "a.state"}, {"--state", evil + "/" + evil}, {"--listen", evil}, {"--open", "--signons", evil + "\x00"}},
+	"brisk token":            {{}, {"--json"}},
 }
 
 // TestNoNameReachesAnythingRaw tries every command with evil in every place.
@@ -143,11 +145,11 @@ func TestNoNameReachesAnythingRaw(t *testing.T) {
 			for _, a := range call {
 				args = append(args, strings.ReplaceAll(a, "OUT", out))
 			}
-			if command != "brisk init" && command != "brisk demo" {
+			if command != "brisk init" && command != "brisk demo" && command != "brisk serve" {
 				args = append(args, "--at", "2026-11-23T18:00")
 			}
 			var stdout, stderr bytes.Buffer
-			status := cli.Main(args, cli.Streams{In: strings.NewReader(""), Out: &stdout, Err: &stderr})
+			status := cli.Main(args, cli.Streams{In: strings.NewReader(""), Out: &stdout, Err: &stderr, Stop: stopped()})
 			require.LessOrEqual(t, status, 2, "%q", args)
 			text := stdout.String()
 			for _, said := range []string{text, stderr.String()} {

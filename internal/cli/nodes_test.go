@@ -38,7 +38,25 @@ type node struct {
 	*exec.Cmd
 	args                []string
 	address, operations string
-	log                 bytes.Buffer
+	log                 logBuffer
+}
+
+// logBuffer is what a process wrote so far.
+type logBuffer struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (b *logBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.Write(p)
+}
+
+func (b *logBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.String()
 }
 
 var servedAt = regexp.MustCompile(`serves \S+ at http://(\S+)|operations: http://([^/]+)`)
@@ -462,7 +480,7 @@ func TestFullDisk(t *testing.T) {
 		blocked = full.decide("ann", fmt.Sprintf("s%d", i), "password") == "block"
 	}
 	require.True(t, blocked, "%s", &full.log)
-	require.Contains(t, full.log.String(), "disk")
+	require.Eventually(t, func() bool { return strings.Contains(full.log.String(), "disk") }, 5*time.Second, 10*time.Millisecond)
 	full.kill()
 	mended := startNode(t, "", "-r", rulesIn(t), "--state", state)
 	require.Equal(t, "grant", mended.decide("ann", "again", "password"))
@@ -476,7 +494,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	logless := startNode(t, "", "-r", rulesIn(t), "--state", state, "--signons", signOns)
 	require.Equal(t, "grant", logless.decide("ann", "more", "password"))
-	require.Contains(t, logless.log.String(), "could not be logged")
+	require.Eventually(t, func() bool { return strings.Contains(logless.log.String(), "could not be logged") }, 5*time.Second, 10*time.Millisecond)
 }
 
 // TestHostileClients sends what no client sends: nothing of it takes the service's time or memory for long.

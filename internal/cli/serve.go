@@ -22,6 +22,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/plainjson"
 	"briskwarden.example/briskwarden/service"
 )
 
@@ -79,7 +80,7 @@ func (s *session) serve(f *serveFlags) (err error) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbage)
 	}
-	log := slog.New(slog.NewJSONHandler(s.side, nil))
+	log := slog.New(slog.NewJSONHandler(plainjson.Writer{To: s.side}, nil))
 	if s.opened, err = s.folder(); err != nil {
 		return err
 	}

@@ -13,6 +13,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
+	"sync"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -28,6 +30,7 @@ type Memory struct {
 	store  state.Store
 	now    func() time.Time
 	writer *writer
+	fresh  fresh
 
 	items   *lru.Cache[state.Key, cached] // as they were read last
 	pasts   *lru.Cache[string, individual]
@@ -140,4 +143,33 @@ func item[T any](m *Memory, r *reading, i int) (*T, int64, error) {
 	}
 	m.items.Add(key, cached{got.Version, v})
 	return v, got.Version, nil
+}
+
+// fresh are proofs on their way to the store: here they count already.
+type fresh struct {
+	mu   sync.RWMutex
+	list map[state.Key][]proof
+}
+
+func (f *fresh) of(key state.Key) []proof {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	return f.list[key]
+}
+
+// add notes proofs until they are written.
+func (f *fresh) add(key state.Key, list []proof) (written func()) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.list == nil {
+		f.list = map[state.Key][]proof{}
+	}
+	f.list[key] = slices.Concat(f.list[key], list) // whoever reads the old one keeps it
+	return func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.list[key] = slices.Clone(f.list[key][len(list):]); len(f.list[key]) == 0 {
+			delete(f.list, key)
+		}
+	}
 }

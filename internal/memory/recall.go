@@ -102,6 +102,12 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 		return nil, err
 	}
 	rec := &Recall{SignOn: *so, At: r.At, asked: so, word: word}
+	rec.Evidence = make([]signon.Evidence, 0, len(so.Evidence)+len(given.List))
+	for i := range so.Evidence {
+		if !marks.void(&so.Evidence[i], all) {
+			rec.Evidence = append(rec.Evidence, so.Evidence[i])
+		}
+	}
 	if rec.session, _, err = item[session](m, r, from+ofSession); err != nil {
 		return nil, err
 	}
@@ -114,7 +120,8 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 	if rec.Time.IsZero() {
 		rec.Time = r.At
 	}
-	rec.unite(given, marks, all)
+	rec.unite(given.List, marks, all)
+	rec.unite(m.fresh.of(proofsKey(so.User, word)), marks, all)
 	rec.useSession(marks, all, r.Items[from+ofEnded].Version != 0)
 	return rec, nil
 }
@@ -149,15 +156,8 @@ func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*histor
 }
 
 // unite puts what is remembered beside the evidence that the sign-on states, and leaves out what is void.
-func (r *Recall) unite(given *proofs, marks *marks, all *provision.Everybody) {
-	stated := r.Evidence
-	r.Evidence = make([]signon.Evidence, 0, len(stated)+len(given.List))
-	for i := range stated {
-		if !marks.void(&stated[i], all) {
-			r.Evidence = append(r.Evidence, stated[i])
-		}
-	}
-	for _, p := range given.List {
+func (r *Recall) unite(given []proof, marks *marks, all *provision.Everybody) {
+	for _, p := range given {
 		if e := p.evidence(); !marks.void(&e, all) {
 			r.Evidence = append(r.Evidence, e)
 		}
@@ -201,9 +201,15 @@ func (m *Memory) Keep(ctx context.Context, rb *rulebook.Rulebook, decided []*Rec
 		if r.Learned.User == "" { // nobody who may sign on
 			continue
 		}
-		now, soon = r.keep(rb, outcomes[i], now, soon)
+		now, soon = m.keep(r, rb, outcomes[i], now, soon)
 	}
-	m.writer.soon(soon)
+	if !m.writer.soon(soon) {
+		for _, u := range soon {
+			if u.done != nil {
+				u.done()
+			}
+		}
+	}
 	if len(now) == 0 {
 		return nil
 	}
@@ -211,7 +217,7 @@ func (m *Memory) Keep(ctx context.Context, rb *rulebook.Rulebook, decided []*Rec
 }
 
 // keep adds the changes that a decision makes: those that its answer waits for, and the others.
-func (r *Recall) keep(rb *rulebook.Rulebook, outcome signon.Outcome, now, soon []update) (_, _ []update) {
+func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, now, soon []update) (_, _ []update) {
 	began, granted := r.Session.Started, outcome == signon.Grant
 	key, expires := sessionKey(r.User, r.word, r.Session.ID), r.At.Add(KeptFor)
 	hour, what := r.At.Unix()/secondsOfHour, r.Learned.Country+"|"+r.Learned.Device
@@ -239,7 +245,9 @@ func (r *Recall) keep(rb *rulebook.Rulebook, outcome signon.Outcome, now, soon [
 		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.learn(kept) }))
 	}
 	if list := r.given(rb); len(list) > 0 && outcome != signon.Block {
-		soon = append(soon, change(proofsKey(r.User, r.word), time.Time{}, func(p *proofs) { p.add(list) }))
+		u := change(proofsKey(r.User, r.word), time.Time{}, func(p *proofs) { p.add(list) })
+		u.done = m.fresh.add(u.key, list)
+		soon = append(soon, u)
 	}
 	return now, soon
 }

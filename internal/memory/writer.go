@@ -20,11 +20,12 @@ type update struct {
 	expires time.Time
 	begin   func() any // an empty item
 	apply   func(item any)
+	done    func() // once it is written, or was not to be; may be nil
 }
 
 // change is an update of an item of a type; a new one begins empty.
 func change[T any](key state.Key, expires time.Time, apply func(*T)) update {
-	return update{key, expires, func() any { return new(T) }, func(item any) { apply(item.(*T)) }}
+	return update{key, expires, func() any { return new(T) }, func(item any) { apply(item.(*T)) }, nil}
 }
 
 func damaged(key state.Key, err error) error {
@@ -179,6 +180,9 @@ func (w *writer) together(jobs []job) {
 		var failed error
 		for _, u := range jobs[i].updates {
 			failed = errors.Join(failed, items[u.key].err)
+			if u.done != nil {
+				u.done()
+			}
 		}
 		jobs[i].done <- failed
 	}

@@ -4,6 +4,7 @@ package plainjson
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -17,8 +18,16 @@ import (
 // U+FFFD in place of bytes that are no UTF-8.
 func Marshal(v any, options ...json.Options) ([]byte, error) {
 	text, err := json.Marshal(v, append(options, json.Deterministic(true), jsontext.AllowInvalidUTF8(true))...)
-	if err != nil || bytes.IndexFunc(text, unseen) < 0 {
-		return text, err
+	if err != nil {
+		return nil, err
+	}
+	return Plain(text), nil
+}
+
+// Plain is JSON with what cannot be seen escaped.
+func Plain(text []byte) []byte {
+	if bytes.IndexFunc(text, unseen) < 0 {
+		return text
 	}
 	var b []byte
 	for len(text) > 0 {
@@ -34,7 +43,18 @@ func Marshal(v any, options ...json.Options) ([]byte, error) {
 		}
 		text = text[n:]
 	}
-	return b, nil
+	return b
+}
+
+// Writer writes JSON on to another, with what cannot be seen escaped. Every Write is of whole values.
+type Writer struct{ To io.Writer }
+
+// Write writes some values.
+func (w Writer) Write(text []byte) (int, error) {
+	if _, err := w.To.Write(Plain(text)); err != nil {
+		return 0, err
+	}
+	return len(text), nil
 }
 
 // unseen is about characters within strings: all others are ASCII.
