@@ -40,6 +40,8 @@ func TestDatabase(t *testing.T) {
 		"198.51.100.0/25": city("XX", 90, 10, 5),
 		"203.0.113.0/24":  {"country": mmdbtype.Map{"iso_code": mmdbtype.String("PT")}},
 		"2001:db8::/32":   city("DK", -0.5, 180, 0),
+		"2001:db9::/32":   city("DK", -90, -180, 3),
+		"192.0.3.0/24":    city("NO", 59.9, 10.7, 20), // shares the record of another
 	})
 	db, err := place.ReadDatabase(bytes.NewReader(data), "geo.mmdb")
 	require.NoError(t, err)
@@ -48,6 +50,8 @@ func TestDatabase(t *testing.T) {
 		"198.51.100.1": {Positioned: true, Latitude: 90, Longitude: 10, AccuracyKM: 5}, // in no country
 		"203.0.113.9":  {Country: "PT"},
 		"2001:db8::1":  {Country: "DK", Positioned: true, Latitude: -0.5, Longitude: 180},
+		"2001:db9::1":  {Country: "DK", Positioned: true, Latitude: -90, Longitude: -180, AccuracyKM: 3},
+		"192.0.3.1":    {Country: "NO", Positioned: true, Latitude: 59.9, Longitude: 10.7, AccuracyKM: 20},
 	} {
 		at, known := db.Locate(netip.MustParseAddr(addr))
 		require.True(t, known, addr)
@@ -56,6 +60,7 @@ func TestDatabase(t *testing.T) {
 	_, known := db.Locate(netip.MustParseAddr("198.51.100.200"))
 	require.False(t, known)
 	require.Equal(t, 1, db.Strange())
+	require.Equal(t, 6, db.Len())
 	trace, _ := db.Trace(netip.MustParseAddr("198.51.100.1"))
 	require.Equal(t, "198.51.100.0/25 (geo.mmdb)", trace.String())
 	_, err = place.ReadDatabase(bytes.NewReader(database(t, map[string]mmdbtype.Map{"192.0.2.0/24": city("NO", 59, 181, 1)})), "geo.mmdb")
