@@ -41,7 +41,7 @@ func TestDatabase(t *testing.T) {
 		"203.0.113.0/24":  {"country": mmdbtype.Map{"iso_code": mmdbtype.String("PT")}},
 		"2001:db8::/32":   city("DK", -0.5, 180, 0),
 		"2001:db9::/32":   city("DK", -90, -180, 3),
-		"192.0.3.0/24":    city("NO", 59.9, 10.7, 20), // shares the record of another
+		"192.0.5.0/24":    city("NO", 59.9, 10.7, 20), // shares the record of another
 	})
 	db, err := place.ReadDatabase(bytes.NewReader(data), "geo.mmdb")
 	require.NoError(t, err)
@@ -51,7 +51,7 @@ func TestDatabase(t *testing.T) {
 		"203.0.113.9":  {Country: "PT"},
 		"2001:db8::1":  {Country: "DK", Positioned: true, Latitude: -0.5, Longitude: 180},
 		"2001:db9::1":  {Country: "DK", Positioned: true, Latitude: -90, Longitude: -180, AccuracyKM: 3},
-		"192.0.3.1":    {Country: "NO", Positioned: true, Latitude: 59.9, Longitude: 10.7, AccuracyKM: 20},
+		"192.0.5.1":    {Country: "NO", Positioned: true, Latitude: 59.9, Longitude: 10.7, AccuracyKM: 20},
 	} {
 		at, known := db.Locate(netip.MustParseAddr(addr))
 		require.True(t, known, addr)
