@@ -19,12 +19,12 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/go-json-experiment/json"
 
+	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/demo"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -59,17 +59,19 @@ func main() {
 	best := func(address string, bodies [][]byte, per int) float64 {
 		var most float64
 		for range *rounds {
-			most = max(most, rate(address, path(per), bodies, 64, time.Duration(*seconds)*time.Second)*float64(per))
+			most = max(most, rate(dir, address, path(per), bodies, time.Duration(*seconds)*time.Second)*float64(per))
 		}
 		return most
 	}
-	single, hundred := questions(1), questions(100)
+	book, err := briskwarden.Open(rules)
+	must(err)
+	single, hundred := questions(book.Users(), 1), questions(book.Users(), 100)
 	plain := best(yardstick.address, single, 1)
 	fmt.Printf("bare handler, the same bodies      %8.0f requests a second\n", plain)
 	measure := func(name, state string, than float64, of string) {
 		s := start(*brisk, "serve", "-r", rules, "--listen", "127.0.0.1:0", "--operations", "127.0.0.1:0", "--state", state)
 		defer s.stop()
-		warm(s.address, single)
+		rate(dir, s.address, path(1), single, 2*time.Second) // so that every session is known
 		one := best(s.address, single, 1)
 		fmt.Printf("evaluation on %-20s %8.0f a second, %.2f of %s\n", name, one, one/than, of)
 		many := best(s.address, hundred, 100)
@@ -152,11 +154,8 @@ func (s *server) resident() int {
 	return kb >> 10
 }
 
-// people of the demo, to whom the questions go.
-var people = []string{"mira.holt", "ylva.fjell", "embla.haug", "leif.dale", "idun.fjell", "marit.krog", "asmund.vik", "ingrid.moe"}
-
-// questions are bodies of evaluations: several sessions of several people, on several apps, every tenth with a proof.
-func questions(each int) (bodies [][]byte) {
+// questions are bodies of evaluations: sessions of all people of the demo, on several apps, every tenth with a proof.
+func questions(people []string, each int) (bodies [][]byte) {
 	apps := []string{"crew-roster", "noticeboard", "payroll", "ticketing"}
 	var items []string
 	for i := range 1000 {
@@ -189,28 +188,37 @@ func request(path string, body []byte) []byte {
 	return fmt.Appendf(nil, "POST %s HTTP/1.1\r\nHost: brisk\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", path, token, len(body), body)
 }
 
-// warm asks everything once, so that every session is known.
-func warm(address string, bodies [][]byte) { rate(address, path(1), bodies, 64, 2*time.Second) }
+// script has wrk send the lines of a file, one after the other, over and over.
+const script = `wrk.method = "POST"
+wrk.headers["Authorization"] = "Bearer %s"
+wrk.headers["Content-Type"] = "application/json"
+local requests, n = {}, 0
+function init()
+  for line in io.lines(%q) do requests[#requests + 1] = wrk.format(nil, %q, nil, line) end
+  n = math.random(#requests)
+end
+function request()
+  n = n %% #requests + 1
+  return requests[n]
+end
+function done(summary)
+  print("failed: " .. summary.errors.status + summary.errors.read + summary.errors.write + summary.errors.timeout)
+end
+`
 
-// rate is how many requests a second are answered over some connections that are kept.
-func rate(address, path string, bodies [][]byte, connections int, length time.Duration) float64 {
-	var done atomic.Int64
-	end := time.Now().Add(length)
-	var all sync.WaitGroup
-	for c := range connections {
-		all.Go(func() {
-			conn, err := net.Dial("tcp", address)
-			must(err)
-			defer conn.Close()
-			in := bufio.NewReader(conn)
-			for i := c; time.Now().Before(end); i++ {
-				ask(conn, in, path, bodies[i%len(bodies)])
-				done.Add(1)
-			}
-		})
+// rate is how many requests a second are answered over 64 connections that are kept.
+func rate(dir, address, path string, bodies [][]byte, length time.Duration) float64 {
+	lines, lua := filepath.Join(dir, "bodies"), filepath.Join(dir, "load.lua")
+	must(os.WriteFile(lines, append(bytes.Join(bodies, []byte("\n")), '\n'), 0o600))
+	must(os.WriteFile(lua, []byte(fmt.Sprintf(script, token, lines, path)), 0o600))
+	out, err := exec.Command("wrk", "-t", "2", "-c", "64", "-d", strconv.Itoa(int(length.Seconds()))+"s", "-s", lua, "http://"+address).CombinedOutput()
+	m := regexp.MustCompile(`Requests/sec:\s+([\d.]+)`).FindSubmatch(out)
+	if err != nil || m == nil || !bytes.Contains(out, []byte("failed: 0")) {
+		log.Fatalf("%v: %s", err, out)
 	}
-	all.Wait()
-	return float64(done.Load()) / length.Seconds()
+	perSecond, err := strconv.ParseFloat(string(m[1]), 64)
+	must(err)
+	return perSecond
 }
 
 func ask(conn net.Conn, in *bufio.Reader, path string, body []byte) {

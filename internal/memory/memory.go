@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync"
 	"time"
 
@@ -147,29 +146,44 @@ func item[T any](m *Memory, r *reading, i int) (*T, int64, error) {
 
 // fresh are proofs on their way to the store: here they count already.
 type fresh struct {
-	mu   sync.RWMutex
-	list map[state.Key][]proof
+	mu  sync.RWMutex
+	ofs map[state.Key]*underway
+}
+
+// underway are the proofs of one item.
+type underway struct {
+	proofs
+	changes int // that are not written yet
 }
 
 func (f *fresh) of(key state.Key) []proof {
 	f.mu.RLock()
 	defer f.mu.RUnlock()
-	return f.list[key]
+	if u := f.ofs[key]; u != nil {
+		return u.List
+	}
+	return nil
 }
 
 // add notes proofs until they are written.
 func (f *fresh) add(key state.Key, list []proof) (written func()) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.list == nil {
-		f.list = map[state.Key][]proof{}
+	if f.ofs == nil {
+		f.ofs = map[state.Key]*underway{}
 	}
-	f.list[key] = slices.Concat(f.list[key], list) // whoever reads the old one keeps it
+	u := f.ofs[key]
+	if u == nil {
+		u = &underway{}
+		f.ofs[key] = u
+	}
+	u.add(list) // whoever reads the old list keeps it
+	u.changes++
 	return func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		if f.list[key] = slices.Clone(f.list[key][len(list):]); len(f.list[key]) == 0 {
-			delete(f.list, key)
+		if u.changes--; u.changes == 0 {
+			delete(f.ofs, key)
 		}
 	}
 }
