@@ -19,7 +19,7 @@ import (
 // Span is that of every possible sign-on, where that was gone through; undecided says what was not worked out in time.
 func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
-	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.unused, c.schedules, c.apps, c.expectations,
+	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
@@ -137,6 +137,22 @@ func (c *checker) waivers() {
 			c.warn(WaiverOver, w.Decl.Until, "take the waiver out, or give it a later date with a reason", "the waiver %s is over since %s", w.Name, w.Decl.Until)
 		case !c.now.Before(w.Until.Add(-soon)):
 			c.warn(WaiverEnding, w.Decl.Until, "ask its owner, "+w.Decl.Owner.Text+", whether it is still needed", "the waiver %s ends on %s", w.Name, w.Decl.Until)
+		}
+	}
+}
+
+// callers tells of tokens of callers that end.
+func (c *checker) callers() {
+	for _, caller := range c.rb.Callers {
+		for i, t := range caller.Tokens {
+			until := caller.Decl.Tokens[i].Until
+			switch {
+			case t.Until.IsZero():
+			case !c.now.Before(t.Until):
+				c.warn(TokenOver, until, "take it out, or give the caller another by \"brisk token\"", "a token of the caller %s is over since %s", caller.Name, until)
+			case !c.now.Before(t.Until.Add(-soon)):
+				c.warn(TokenEnding, until, "give the caller another by \"brisk token\": both count until then", "a token of the caller %s ends on %s", caller.Name, until)
+			}
 		}
 	}
 }

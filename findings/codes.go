@@ -37,6 +37,8 @@ const (
 	OverlappingNetworks = "overlapping-networks"
 	UnknownOwner        = "unknown-owner"
 	ImpossibleScope     = "impossible-scope"
+	TokenOver           = "token-over"
+	TokenEnding         = "token-ending"
 
 	// Those of [Options.Exact].
 	CaseNeverTaken      = "case-never-taken"
@@ -50,7 +52,7 @@ const (
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope,
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, TokenOver, TokenEnding,
 		CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutEffect, LockedOut, AppLocked}
 	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
@@ -77,6 +79,8 @@ var about = map[diag.Code]string{
 	UnreachableStage:    "A stage line that never comes into force, since one before it holds for everybody, always.",
 	SamePolicy:          "Another policy says the same.",
 	SameCase:            "Another policy for the same people, apps and actions holds the same rule.",
+	TokenOver:           "The last day of a caller's token is past.",
+	TokenEnding:         "The last day of a caller's token comes within 30 days.",
 	WaiverOver:          "The waiver's last day is past.",
 	WaiverEnding:        "The waiver's last day comes within 30 days.",
 	Unused:              "A network, schedule, baseline, set of countries, demand, attribute or risk model that nothing asks about.",

@@ -84,6 +84,10 @@ func TestFindings(t *testing.T) {
 	require.Empty(t, check(clean, before))
 	require.Equal(t, []string{"waiver-ending"}, check(clean, before.AddDate(0, 0, 20)))
 	require.Equal(t, []string{"waiver-over"}, check(clean, before.AddDate(0, 0, 39)))
+	served := clean + "caller c { token \"sha256:" + strings.Repeat("ab", 32) + "\" until 2026-12-20  may decide }\n"
+	require.Empty(t, check(served, noon.AddDate(0, 0, -10)))
+	require.Equal(t, []string{"token-ending"}, check(served, noon))
+	require.Equal(t, []string{"waiver-ending", "token-over"}, check(served, noon.AddDate(0, 0, 30)))
 	for code, change := range map[string][2]string{
 		"policy-for-nobody":   {"who group fleet, domain fjord.example", "who type service"},
 		"empty-group":         {"group crew { }\n", "group crew { }\ngroup deck { }\n"},

@@ -51,7 +51,7 @@ func (c *checker) asksFor(cond ast.Cond, missing map[string]string, at ast.Name,
 // unsupplied are the facts that nothing supplies, and what would.
 func (c *checker) unsupplied() map[string]string {
 	missing := map[string]string{}
-	if c.rb.Past == nil {
+	if c.rb.Past == nil && len(c.rb.Callers) == 0 { // a service supplies them
 		for _, name := range []string{"new.country", "new.device", "odd.hour", "travel.speed"} {
 			missing[name] = "name past sign-ons in the rulebook block: history \"signons/*.jsonl\""
 		}

@@ -33,6 +33,17 @@ var wrongs = []struct {
 	says   string
 	help   string
 }{
+	// Callers.
+	{`caller c { token "sha256:abababababababababababababababababababababababababababababababab" may decide, explian }`, 104, `"explian" is nothing that a caller may do`, `did you mean "explain"?`},
+	{`caller c { token "sha256:abababababababababababababababababababababababababababababababab" }`, 1, `caller c has no "may"`, `add "may"`},
+	{`caller c { may decide }`, 8, "neither token nor certificate", "brisk token"},
+	{`caller c { token "secret" may decide }`, 18, "is no SHA-256 digest", "stands nowhere"},
+	{`caller c { token "sha256:00" may decide }`, 18, "is no SHA-256 digest", "64"},
+	{`caller c { token "sha256:abababababababababababababababababababababababababababababababab" until soon may decide }`, 98, "soon", ""},
+	{`caller c { token "sha256:abababababababababababababababababababababababababababababababab" may decide from network quay }`, 116, `there is no network "quay"`, ""},
+	{`caller c { token "sha256:abababababababababababababababababababababababababababababababab" may decide for app rooster }`, 111, `no app "rooster"`, `did you mean "roster"?`},
+	{"caller c { token \"sha256:abababababababababababababababababababababababababababababababab\" may decide }\ncaller d { may search token \"sha256:abababababababababababababababababababababababababababababababab\" }", 29, "the caller c has the same token", "its own"},
+	{"caller c { certificate \"sha256:abababababababababababababababababababababababababababababababab\" may decide }\ncaller d { may search certificate \"sha256:abababababababababababababababababababababababababababababababab\" }", 35, "the caller c has the same certificate", "its own"},
 	// Words and marks.
 	{`user bob#x { }`, 9, `"#" directly after a word`, "put a space before it"},
 	{`network n { 192.0.2.1 - 192.0.2.9 }`, 23, `a lone "-"`, "one word"},

@@ -31,7 +31,7 @@ var pads = map[string]map[string]int{
 	"app":      column(5, "about", "tags", "url"),
 	"policy":   column(5, "about", "owner", "who", "to", "doing", "stage"),
 	"waiver":   column(7, "because", "owner", "who", "to", "when", "lifts", "until"),
-	"caller":   column(11, "about", "token", "certificate", "may", "for", "from", "sessions"),
+	"caller":   column(6, "about", "token", "certificate", "may", "for", "from", "sessions"),
 	"promise":  column(5, "who", "to", "doing", "when"),
 	"schedule": column(7, "mon", "tue", "wed", "thu", "fri", "sat", "sun", "except", "during"),
 }
