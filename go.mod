@@ -25,6 +25,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/text v0.44.0
+	golang.org/x/time v0.16.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.62.0
 )

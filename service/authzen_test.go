@@ -73,7 +73,9 @@ func TestEvaluationMembers(t *testing.T) {
 			require.Contains(t, answer["error"], c[2], c)
 		}
 	}
-	for _, junk := range []string{"", "null", "[]", "{", `{"subject":` + strings.Repeat(`{"a":`, 20000), "\xff\xfe", question("ann", "roster", `"ip":"300.1.1.1"`), question("a\xff", "roster", "")} {
+	for _, junk := range []string{"", "null", "[]", "{", `{"subject":` + strings.Repeat(`{"a":`, 20000), "\xff\xfe", question("ann", "roster", `"ip":"300.1.1.1"`),
+		question("ann", "roster", fmt.Sprintf(`"session":{"id":%q}`, strings.Repeat("s", 1025))), question("ann", "roster", fmt.Sprintf(`"device":{"id":%q}`, strings.Repeat("d", 1025))), question(strings.Repeat("u", 5000), "roster", ""),
+		question("a\xff", "roster", "")} {
 		r := func(r *http.Request) { r.Header.Set("Content-Type", "application/json") }
 		status, answer = s.call("web", "evaluation", junk, r)
 		require.Equal(t, http.StatusBadRequest, status, "%.40q", junk)

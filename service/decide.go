@@ -5,6 +5,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"time"
@@ -42,6 +43,25 @@ func (s *Service) permitted(c *caller, rb *rulebook.Rulebook, q *question) *refu
 	return nil
 }
 
+// mostID is how long an id that is remembered may be, in bytes.
+const mostID = 1024
+
+// rememberable reports an id that is too long to be remembered.
+func rememberable(so *signon.SignOn) error {
+	too := func(field string) error {
+		return &signon.FieldError{Field: field, Msg: fmt.Sprintf("is longer than %d bytes", mostID)}
+	}
+	switch {
+	case len(so.User) > 4*mostID:
+		return &signon.FieldError{Field: "subject.id", Msg: fmt.Sprintf("is longer than %d bytes", 4*mostID)}
+	case len(so.Session.ID) > mostID:
+		return too("context.session.id")
+	case so.Device != nil && len(so.Device.ID) > mostID:
+		return too("context.device.id")
+	}
+	return nil
+}
+
 // nearNow is how far a time may be from the clock to be taken for it.
 const nearNow = 5 * time.Minute
 
@@ -55,6 +75,9 @@ func (s *Service) read(data []byte) (*question, error) {
 		return nil, err
 	}
 	q := &question{SignOn: &l.SignOn, made: l.Recorded || l.Suppose != nil}
+	if err := rememberable(q.SignOn); err != nil {
+		return nil, err
+	}
 	if q.Time.IsZero() {
 		return q, nil
 	}
@@ -79,7 +102,9 @@ func (s *Service) decide(ctx context.Context, a *asked, questions []*question) (
 		err = s.judge(ctx, a, questions, recalled)
 	}
 	if err != nil {
-		s.stateFailed(err)
+		if !errors.Is(ctx.Err(), context.Canceled) { // or else whoever asked has gone
+			s.stateFailed(err)
+		}
 		for _, q := range questions {
 			s.withoutState(ctx, a.engine, q)
 		}
@@ -160,7 +185,9 @@ func (s *Service) withoutState(ctx context.Context, e *engine.Engine, q *questio
 // stateFailed tells of a state that cannot be asked.
 func (s *Service) stateFailed(err error) {
 	s.metrics.stateErrors.Inc()
-	s.Log.Error("the state cannot be asked: only emergency accounts are let in", slog.Any("error", err))
+	if s.complaints.Allow() {
+		s.Log.Error("the state cannot be asked: only emergency accounts are let in", slog.Any("error", err))
+	}
 }
 
 // finish logs and counts what was decided.
@@ -180,7 +207,9 @@ func (s *Service) finish(a *asked, questions []*question, recalled []*memory.Rec
 		}
 		if err := s.SignOns.write(&logged); err != nil {
 			s.metrics.logErrors.Inc()
-			s.Log.Error("a sign-on could not be logged", slog.Any("error", err))
+			if s.complaints.Allow() {
+				s.Log.Error("a sign-on could not be logged", slog.Any("error", err))
+			}
 		}
 	}
 }

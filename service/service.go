@@ -19,6 +19,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/internal/bridge"
@@ -61,11 +63,12 @@ type Service struct {
 
 	readers chan *fastlog.Reader // of requests, each with what it has learned of their shapes
 
-	inFlight atomic.Int64
-	callers  atomic.Pointer[callers]
-	metrics  *metrics
-	stale    atomic.Pointer[staleness]
-	folded   atomic.Pointer[provision.Rules]
+	complaints *rate.Limiter // what would be told with every request is told so often
+	inFlight   atomic.Int64
+	callers    atomic.Pointer[callers]
+	metrics    *metrics
+	stale      atomic.Pointer[staleness]
+	folded     atomic.Pointer[provision.Rules]
 
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
@@ -81,6 +84,7 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), stop: stop}
+	s.complaints = rate.NewLimiter(1, 5)
 	s.metrics = newMetrics(s)
 	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))
 	for range cap(s.readers) {

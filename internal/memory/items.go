@@ -113,13 +113,28 @@ func (s *session) began(at time.Time) {
 	}
 }
 
-// teaches reports whether a grant of an hour, from a country and on a device, teaches something.
-func (s *session) teaches(hour int64, what string) bool {
-	return hour > s.Hour || hour == s.Hour && !slices.Contains(s.Taught, what)
+// mostTaught is how much one session teaches in an hour. Beyond that it is known alone that there was more.
+const (
+	mostTaught = 256
+	more       = "more"
+)
+
+// teaches tells what a grant of an hour, from a country and on a device, teaches; nothing is "".
+func (s *session) teaches(hour int64, what string) string {
+	switch {
+	case hour > s.Hour:
+		return what
+	case hour < s.Hour || slices.Contains(s.Taught, what) || len(s.Taught) > mostTaught:
+		return ""
+	case len(s.Taught) == mostTaught:
+		return more
+	}
+	return what
 }
 
 func (s *session) teach(hour int64, what string) {
-	if !s.teaches(hour, what) {
+	what = s.teaches(hour, what)
+	if what == "" {
 		return
 	}
 	if hour > s.Hour {

@@ -221,7 +221,10 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 	began, granted := r.Session.Started, outcome == signon.Grant
 	key, expires := sessionKey(r.User, r.word, r.Session.ID), r.At.Add(KeptFor)
 	hour, what := r.At.Unix()/secondsOfHour, r.Learned.Country+"|"+r.Learned.Device
-	teaches := granted && r.session.teaches(hour, what)
+	teaches := ""
+	if granted {
+		teaches = r.session.teaches(hour, what)
+	}
 	begins := r.Session.ID != "" && (r.session.Started.IsZero() || began.Before(r.session.Started))
 	merge := change(key, expires, func(s *session) {
 		if r.Session.ID != "" {
@@ -233,12 +236,16 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 		}
 	})
 	switch {
-	case begins || teaches:
+	case begins || teaches != "":
 		now = append(now, merge)
 	case granted && r.Session.ID != "":
 		soon = append(soon, merge)
 	}
-	if teaches {
+	switch teaches {
+	case "":
+	case more:
+		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.Lost = later(p.Lost, r.At) }))
+	default:
 		lesson := r.Learned
 		lesson.At = r.At
 		kept := learned(&lesson, key.ID)
