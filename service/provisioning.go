@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"briskwarden.example/briskwarden/internal/provision"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -235,16 +236,29 @@ func (r *resources) delete(ctx context.Context, a *asked) (answer, *refusal) {
 	if r.Type == provision.Groups {
 		err = r.directory().DeleteGroup(ctx, a.PathValue("id"), version)
 	} else {
-		var user string
-		if user, err = r.directory().DeleteUser(ctx, r.provisionRules(a), a.PathValue("id"), version, now); err == nil {
-			err = r.memory.Forget(ctx, user)
-		}
+		err = r.deleteUser(ctx, a, version, now)
 	}
 	if err != nil {
 		return answer{}, r.refused(err)
 	}
 	r.noted(a, "deprovisioned", a.PathValue("id"))
 	return answer{status: http.StatusNoContent}, nil
+}
+
+// deleteUser deletes a user, and whatever is remembered of it: before, so that it is never only the user who is gone,
+// and after, for what was learned meanwhile.
+func (r *resources) deleteUser(ctx context.Context, a *asked, version provision.Precondition, now time.Time) error {
+	user, err := r.directory().DeletableUser(ctx, r.provisionRules(a), a.PathValue("id"), version)
+	if err != nil {
+		return err
+	}
+	if err := r.memory.Forget(ctx, user); err != nil {
+		return err
+	}
+	if err := r.directory().DeleteUser(ctx, r.provisionRules(a), a.PathValue("id"), version, now); err != nil {
+		return err
+	}
+	return r.memory.Forget(ctx, user)
 }
 
 // The bounds of a page.

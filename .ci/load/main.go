@@ -76,6 +76,7 @@ func main() {
 		fmt.Printf("evaluation on %-20s %8.0f a second, %.2f of %s\n", name, one, one/than, of)
 		many := best(s.address, hundred, 100)
 		fmt.Printf("evaluations of 100 on %-12s %8.0f a second, %.1f times as many\n", name, many, many/one)
+		idle(s, 10_000)
 		if *soak > 0 {
 			endure(s, single, one/2)
 		}
@@ -230,6 +231,28 @@ func ask(conn net.Conn, in *bufio.Reader, path string, body []byte) {
 	must(err)
 	if r.StatusCode != http.StatusOK || bytes.Contains(answer, []byte("cannot reach")) {
 		log.Fatalf("%s: %s", r.Status, answer)
+	}
+}
+
+// idle keeps connections open that have asked once, and tells what they take.
+func idle(s *server, many int) {
+	before := s.resident()
+	var open []net.Conn
+	for range many {
+		conn, err := net.Dial("tcp", s.address)
+		if err != nil {
+			fmt.Printf("  %d connections could not be opened: %v\n", many, err)
+			break
+		}
+		open = append(open, conn)
+		_, err = conn.Write([]byte("GET /.well-known/authzen-configuration HTTP/1.1\r\nHost: brisk\r\n\r\n"))
+		must(err)
+		_, err = http.ReadResponse(bufio.NewReader(conn), nil)
+		must(err)
+	}
+	fmt.Printf("  %d idle connections: %d MiB, without them %d\n", len(open), s.resident(), before)
+	for _, conn := range open {
+		conn.Close()
 	}
 }
 

@@ -373,17 +373,31 @@ func asError(err *Error) error {
 	return err
 }
 
-// DeleteUser deletes a user, and gives its id in decisions. One of the rulebook's stays there, and is inactive.
-func (d *Directory) DeleteUser(ctx context.Context, rules *Rules, id string, if_ Precondition, now time.Time) (user string, err error) {
-	err = update(ctx, d.Store, func(tx *transaction) error {
-		k, version, err := tx.read(Users, id)
+// DeletableUser is the id in decisions of a user who may be deleted.
+func (d *Directory) DeletableUser(ctx context.Context, rules *Rules, id string, if_ Precondition) (string, error) {
+	k, err := deletable(&transaction{ctx: ctx, store: d.Store, items: map[state.Key]*entry{}}, rules, id, if_)
+	if err != nil {
+		return "", err
+	}
+	return k.User, nil
+}
+
+func deletable(tx *transaction, rules *Rules, id string, if_ Precondition) (*kept, error) {
+	k, version, err := tx.read(Users, id)
+	if err != nil {
+		return nil, err
+	}
+	return k, cmp.Or(if_.check(version), asError(rules.user(k.User)))
+}
+
+// DeleteUser deletes a user. One of the rulebook's stays there, and is inactive.
+func (d *Directory) DeleteUser(ctx context.Context, rules *Rules, id string, if_ Precondition, now time.Time) error {
+	return update(ctx, d.Store, func(tx *transaction) error {
+		k, err := deletable(tx, rules, id, if_)
 		if err != nil {
 			return err
 		}
-		user = k.User
-		if err := cmp.Or(if_.check(version), asError(rules.user(user))); err != nil {
-			return err
-		}
+		user := k.User
 		var p Person
 		if _, err := tx.get(personKey(user), &p); err != nil {
 			return err
@@ -403,7 +417,6 @@ func (d *Directory) DeleteUser(ctx context.Context, rules *Rules, id string, if_
 		}
 		return tx.putAll(map[state.Key]any{Users.key(id): nil, userNameKey(user): nil, personKey(user): left})
 	})
-	return user, err
 }
 
 // touch notes that a group changed, so that its version does.
