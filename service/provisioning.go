@@ -131,6 +131,18 @@ func ifMatch(a *asked) (provision.Precondition, *refusal) {
 	return provision.Precondition(version), nil
 }
 
+// changing is the version that a request asks the resource to have, and when it is changed.
+func (r *resources) changing(ctx context.Context, a *asked) (version provision.Precondition, now time.Time, no *refusal) {
+	if version, no = ifMatch(a); no != nil {
+		return 0, now, no
+	}
+	now, err := r.memory.Clock(ctx)
+	if err != nil {
+		return 0, now, r.away(err)
+	}
+	return version, now, nil
+}
+
 func (r *resources) get(ctx context.Context, a *asked) (answer, *refusal) {
 	f, err := r.directory().Get(ctx, r.Type, a.PathValue("id"), true)
 	if err != nil {
@@ -180,13 +192,9 @@ func (r *resources) patch(ctx context.Context, a *asked) (answer, *refusal) {
 		return answer{}, r.refused(wrong)
 	}
 	if r.Type == provision.Groups {
-		version, no := ifMatch(a)
+		version, now, no := r.changing(ctx, a)
 		if no != nil {
 			return answer{}, no
-		}
-		now, err := r.memory.Clock(ctx)
-		if err != nil {
-			return answer{}, r.away(err)
 		}
 		done, err := r.directory().Quick(ctx, a.PathValue("id"), version, now, operations)
 		if err != nil {
@@ -203,15 +211,12 @@ func (r *resources) patch(ctx context.Context, a *asked) (answer, *refusal) {
 }
 
 func (r *resources) change(ctx context.Context, a *asked, change func(provision.Resource) (provision.Resource, *provision.Error)) (answer, *refusal) {
-	version, no := ifMatch(a)
+	version, now, no := r.changing(ctx, a)
 	if no != nil {
 		return answer{}, no
 	}
-	now, err := r.memory.Clock(ctx)
-	if err != nil {
-		return answer{}, r.away(err)
-	}
 	var f *provision.Found
+	var err error
 	if r.Type == provision.Users {
 		f, err = r.directory().ChangeUser(ctx, r.provisionRules(a), a.PathValue("id"), version, now, change)
 	} else {
@@ -225,14 +230,11 @@ func (r *resources) change(ctx context.Context, a *asked, change func(provision.
 }
 
 func (r *resources) delete(ctx context.Context, a *asked) (answer, *refusal) {
-	version, no := ifMatch(a)
+	version, now, no := r.changing(ctx, a)
 	if no != nil {
 		return answer{}, no
 	}
-	now, err := r.memory.Clock(ctx)
-	if err != nil {
-		return answer{}, r.away(err)
-	}
+	var err error
 	if r.Type == provision.Groups {
 		err = r.directory().DeleteGroup(ctx, a.PathValue("id"), version)
 	} else {
