@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -229,4 +231,50 @@ func TestConsents(t *testing.T) {
 	s.ask("desk", "DELETE", "/sessions/v1/ann/s", "")
 	_, text = consent("ann", `"a"`, "s")
 	require.Contains(t, text, `"outcome":"block"`, "of an ended session nothing holds")
+}
+
+// slowly is a state that answers once it may.
+type slowly struct {
+	state.Store
+	asked atomic.Int64
+	may   chan struct{}
+}
+
+func (s *slowly) Read(ctx context.Context, keys []state.Key) (state.Reading, error) {
+	s.asked.Add(1)
+	<-s.may
+	return s.Store.Read(ctx, keys)
+}
+
+// TestTooManyAtOnce turns away what is more than the service answers at a time, and answers the rest.
+func TestTooManyAtOnce(t *testing.T) {
+	store, err := sqlite.Open(filepath.Join(t.TempDir(), "brisk.state"))
+	require.NoError(t, err)
+	defer store.Close()
+	slow := &slowly{Store: store, may: make(chan struct{})}
+	s := serveOn(t, ferryRules(), service.Options{}, slow)
+	var answered, turnedAway atomic.Int64
+	var all sync.WaitGroup
+	ask := func() {
+		status, header, _ := s.ask("web", "POST", "/access/v1/evaluation", question("ann", "roster", ""))
+		switch {
+		case status == http.StatusOK:
+			answered.Add(1)
+		case status == http.StatusServiceUnavailable && header.Get("Retry-After") != "":
+			turnedAway.Add(1)
+		}
+	}
+	for range 1024 {
+		all.Go(ask)
+	}
+	require.Eventually(t, func() bool { return slow.asked.Load() == 1024 }, 10*time.Second, time.Millisecond)
+	for range 10 {
+		ask()
+	}
+	require.EqualValues(t, 10, turnedAway.Load())
+	close(slow.may)
+	all.Wait()
+	require.EqualValues(t, 1024, answered.Load())
+	ask()
+	require.EqualValues(t, 1025, answered.Load())
 }
