@@ -139,7 +139,9 @@ func (s *Service) evaluations(ctx context.Context, a *asked) (answer, *refusal) 
 			break
 		}
 	}
-	return answer{value: map[string]any{"evaluations": decisions}, retry: away}, nil
+	return answer{value: struct {
+		Evaluations []*signon.Decision `json:"evaluations"`
+	}{decisions}, retry: away}, nil
 }
 
 // readItem reads one of several evaluations; one that cannot be read is refused in its place.

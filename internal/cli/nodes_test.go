@@ -38,7 +38,7 @@ policy roster { who group crew to app roster otherwise => step-up password every
 type node struct {
 	*exec.Cmd
 	args                []string
-	address, operations string
+	address, operations atomic.Value // strings
 	log                 logBuffer
 }
 
@@ -80,14 +80,16 @@ func (n *node) start(t *testing.T, before string) {
 	out, err := n.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, n.Start())
-	n.address, n.operations = "", ""
+	address, operations := "", ""
 	lines := bufio.NewScanner(out)
-	for n.operations == "" && lines.Scan() {
+	for operations == "" && lines.Scan() {
 		if m := servedAt.FindStringSubmatch(lines.Text()); m != nil {
-			n.address, n.operations = n.address+m[1], m[2]
+			address, operations = address+m[1], m[2]
 		}
 	}
-	require.NotEmpty(t, n.operations, "%s", &n.log)
+	require.NotEmpty(t, operations, "%s", &n.log)
+	n.address.Store(address)
+	n.operations.Store(operations)
 	go func() { _, _ = io.Copy(io.Discard, out) }()
 }
 
@@ -100,7 +102,7 @@ var client = &http.Client{Timeout: 15 * time.Second, Transport: &http.Transport{
 
 // send sends a request to a node; a status of 0 is that there was no answer.
 func (n *node) send(method, path, body string) (int, string) {
-	r, err := http.NewRequest(method, "http://"+n.address+path, strings.NewReader(body))
+	r, err := http.NewRequest(method, "http://"+n.address.Load().(string)+path, strings.NewReader(body))
 	if err != nil {
 		return 0, err.Error()
 	}
@@ -133,7 +135,7 @@ func (n *node) decide(user, session string, presenting ...string) string {
 
 // ready reports whether a node says that it is.
 func (n *node) ready() bool {
-	r, err := client.Get("http://" + n.operations + "/readyz")
+	r, err := client.Get("http://" + n.operations.Load().(string) + "/readyz")
 	if err != nil {
 		return false
 	}
@@ -448,7 +450,7 @@ func TestRulebookUnderLoad(t *testing.T) {
 		require.NoError(t, n.Process.Signal(syscall.SIGHUP))
 	}
 	stale := func() string {
-		r, err := client.Get("http://" + n.operations + "/readyz")
+		r, err := client.Get("http://" + n.operations.Load().(string) + "/readyz")
 		require.NoError(t, err)
 		defer r.Body.Close()
 		require.Equal(t, http.StatusOK, r.StatusCode)
@@ -506,7 +508,7 @@ func TestHostileClients(t *testing.T) {
 	n := startNode(t, "", "-r", rulesIn(t), "--state", filepath.Join(t.TempDir(), "brisk.state"))
 	require.True(t, n.provisioned("ann", n.crew(t)))
 	dial := func(text string) net.Conn {
-		c, err := net.Dial("tcp", n.address)
+		c, err := net.Dial("tcp", n.address.Load().(string))
 		require.NoError(t, err)
 		_, err = io.WriteString(c, text)
 		require.NoError(t, err)

@@ -31,7 +31,7 @@ type Memory struct {
 	writer *writer
 	fresh  fresh
 
-	items   *lru.Cache[state.Key, cached] // as they were read last
+	items   decoded // as they were read last
 	pasts   *lru.Cache[string, individual]
 	persons *lru.Cache[string, person]
 }
@@ -40,6 +40,39 @@ type Memory struct {
 type cached struct {
 	version int64
 	value   any
+}
+
+// decoded are items that were read. When there are too many, all are let go, and read anew when they are asked for.
+type decoded struct {
+	mu    sync.RWMutex
+	items map[state.Key]cached
+}
+
+// find gives those of some keys that are at hand, and notes their versions in the keys.
+func (d *decoded) find(keys []state.Key, into []cached) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	for i := range keys {
+		if c, ok := d.items[keys[i]]; ok {
+			into[i], keys[i].Known = c, c.version
+		}
+	}
+}
+
+func (d *decoded) get(key state.Key) (cached, bool) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	c, ok := d.items[key]
+	return c, ok
+}
+
+func (d *decoded) add(key state.Key, c cached) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.items == nil || len(d.items) >= mostItems {
+		d.items = map[state.Key]cached{}
+	}
+	d.items[key] = c
 }
 
 // individual is a user's history, as it was made last.
@@ -70,8 +103,7 @@ const Late = 100 * time.Millisecond
 // of this process.
 func New(store state.Store, log *slog.Logger, now func() time.Time) *Memory {
 	m := &Memory{store: store, now: now}
-	m.items, _ = lru.New[state.Key, cached](mostItems) // fails for sizes that are none
-	m.pasts, _ = lru.New[string, individual](mostPasts)
+	m.pasts, _ = lru.New[string, individual](mostPasts) // fails for sizes that are none
 	m.persons, _ = lru.New[string, person](mostPersons)
 	m.writer = newWriter(store, Late, func(err error) {
 		log.Error("proofs were not remembered: whoever gave them is asked again", slog.Any("error", err))
@@ -94,11 +126,7 @@ var ErrClock = errors.New("the clock of this machine is more than 2 s from that 
 // read reads items, with what is at hand of them.
 func (m *Memory) read(ctx context.Context, keys []state.Key) (r reading, err error) {
 	r.keys, r.before = keys, make([]cached, len(keys))
-	for i := range keys {
-		if c, ok := m.items.Get(keys[i]); ok {
-			r.before[i], keys[i].Known = c, c.version
-		}
-	}
+	m.items.find(keys, r.before)
 	begin := m.now()
 	if r.Reading, err = m.store.Read(ctx, keys); err != nil {
 		return r, err
@@ -133,14 +161,14 @@ func item[T any](m *Memory, r *reading, i int) (*T, int64, error) {
 		return r.before[i].value.(*T), got.Version, nil
 	}
 	key.Known = 0
-	if c, ok := m.items.Get(key); ok && c.version == got.Version { // somebody else has decoded it meanwhile
+	if c, ok := m.items.get(key); ok && c.version == got.Version { // somebody else has decoded it meanwhile
 		return c.value.(*T), got.Version, nil
 	}
 	v := new(T)
 	if err := json.Unmarshal(got.Value, v); err != nil {
 		return nil, 0, damaged(key, err)
 	}
-	m.items.Add(key, cached{got.Version, v})
+	m.items.add(key, cached{got.Version, v})
 	return v, got.Version, nil
 }
 
