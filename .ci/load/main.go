@@ -72,11 +72,11 @@ func main() {
 		s := start(*brisk, "serve", "-r", rules, "--listen", "127.0.0.1:0", "--operations", "127.0.0.1:0", "--state", state)
 		defer s.stop()
 		rate(dir, s.address, path(1), single, 2*time.Second) // so that every session is known
+		idle(s, 10_000)
 		one := best(s.address, single, 1)
 		fmt.Printf("evaluation on %-20s %8.0f a second, %.2f of %s\n", name, one, one/than, of)
 		many := best(s.address, hundred, 100)
 		fmt.Printf("evaluations of 100 on %-12s %8.0f a second, %.1f times as many\n", name, many, many/one)
-		idle(s, 10_000)
 		if *soak > 0 {
 			endure(s, single, one/2)
 		}
@@ -241,7 +241,7 @@ func idle(s *server, many int) {
 	for range many {
 		conn, err := net.Dial("tcp", s.address)
 		if err != nil {
-			fmt.Printf("  %d connections could not be opened: %v\n", many, err)
+			fmt.Printf("%d connections could not be opened: %v\n", many, err)
 			break
 		}
 		open = append(open, conn)
@@ -250,7 +250,7 @@ func idle(s *server, many int) {
 		_, err = http.ReadResponse(bufio.NewReader(conn), nil)
 		must(err)
 	}
-	fmt.Printf("  %d idle connections: %d MiB, without them %d\n", len(open), s.resident(), before)
+	fmt.Printf("%d idle connections%s %d MiB, without them %d\n", len(open), "         ", s.resident(), before)
 	for _, conn := range open {
 		conn.Close()
 	}
