@@ -126,6 +126,7 @@ func (s *Service) judge(ctx context.Context, a *asked, questions []*question, re
 			if err := s.askLedger(ctx, a.engine, q, r); err != nil {
 				return err
 			}
+			decided, outcomes = append(decided, r), append(outcomes, q.decision.Outcome)
 			continue
 		}
 		q.fact = r.Ended && r.Known()

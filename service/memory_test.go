@@ -221,6 +221,8 @@ func TestConsents(t *testing.T) {
 		_, text := consent(user, `"a"`, "s")
 		require.Contains(t, text, `"decision":true`, user)
 	}
+	soon()
+	require.Equal(t, "grant", s.outcome("web", "ann", "roster", `"session":{"id":"s"}`), "what was presented there counts")
 	_, first := consent("ann", `"a","b","c"`, "s")
 	require.Contains(t, first, `"outcome":"review"`)
 	require.Contains(t, first, `"group":"emergency"`)
