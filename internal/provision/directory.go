@@ -236,13 +236,13 @@ func checkName(what, name string) *Error {
 }
 
 // ChangeUser changes a user by what change makes of it.
-func (d *Directory) ChangeUser(ctx context.Context, rules *Rules, id string, if_ Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
+func (d *Directory) ChangeUser(ctx context.Context, rules *Rules, id string, match Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
 	err := update(ctx, d.Store, func(tx *transaction) error {
 		k, version, err := tx.read(Users, id)
 		if err != nil {
 			return err
 		}
-		if err := cmp.Or(if_.check(version), asError(rules.user(k.User))); err != nil {
+		if err := cmp.Or(match.check(version), asError(rules.user(k.User))); err != nil {
 			return err
 		}
 		changed, wrong := change(k.Resource)
@@ -280,26 +280,26 @@ func asError(err *Error) error {
 }
 
 // DeletableUser is the id in decisions of a user who may be deleted.
-func (d *Directory) DeletableUser(ctx context.Context, rules *Rules, id string, if_ Precondition) (string, error) {
-	k, err := deletable(&transaction{ctx: ctx, store: d.Store, items: map[state.Key]*entry{}}, rules, id, if_)
+func (d *Directory) DeletableUser(ctx context.Context, rules *Rules, id string, match Precondition) (string, error) {
+	k, err := deletable(&transaction{ctx: ctx, store: d.Store, items: map[state.Key]*entry{}}, rules, id, match)
 	if err != nil {
 		return "", err
 	}
 	return k.User, nil
 }
 
-func deletable(tx *transaction, rules *Rules, id string, if_ Precondition) (*kept, error) {
+func deletable(tx *transaction, rules *Rules, id string, match Precondition) (*kept, error) {
 	k, version, err := tx.read(Users, id)
 	if err != nil {
 		return nil, err
 	}
-	return k, cmp.Or(if_.check(version), asError(rules.user(k.User)))
+	return k, cmp.Or(match.check(version), asError(rules.user(k.User)))
 }
 
 // DeleteUser deletes a user. One of the rulebook's stays there, and is inactive.
-func (d *Directory) DeleteUser(ctx context.Context, rules *Rules, id string, if_ Precondition, now time.Time) error {
+func (d *Directory) DeleteUser(ctx context.Context, rules *Rules, id string, match Precondition, now time.Time) error {
 	return update(ctx, d.Store, func(tx *transaction) error {
-		k, err := deletable(tx, rules, id, if_)
+		k, err := deletable(tx, rules, id, match)
 		if err != nil {
 			return err
 		}

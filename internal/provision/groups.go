@@ -178,13 +178,13 @@ func (t *transaction) nest(outer, inner string, in bool) error {
 }
 
 // ChangeGroup changes a group by what change makes of it, its members included.
-func (d *Directory) ChangeGroup(ctx context.Context, id string, if_ Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
+func (d *Directory) ChangeGroup(ctx context.Context, id string, match Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
 	err := update(ctx, d.Store, func(tx *transaction) error {
 		k, version, err := tx.read(Groups, id)
 		if err != nil {
 			return err
 		}
-		if err := if_.check(version); err != nil {
+		if err := match.check(version); err != nil {
 			return err
 		}
 		var before []string
@@ -270,13 +270,13 @@ func (t *transaction) rename(old, name string) error {
 }
 
 // DeleteGroup deletes a group; nobody is in it any more.
-func (d *Directory) DeleteGroup(ctx context.Context, id string, if_ Precondition) error {
+func (d *Directory) DeleteGroup(ctx context.Context, id string, match Precondition) error {
 	return update(ctx, d.Store, func(tx *transaction) error {
 		k, version, err := tx.read(Groups, id)
 		if err != nil {
 			return err
 		}
-		if err := if_.check(version); err != nil {
+		if err := match.check(version); err != nil {
 			return err
 		}
 		var ids []string

@@ -12,7 +12,7 @@ import (
 
 // Quick changes the members of a group by operations that name them one by one, without reading the others; false is
 // that the operations need all of it.
-func (d *Directory) Quick(ctx context.Context, id string, if_ Precondition, now time.Time, operations []Operation) (done bool, err error) {
+func (d *Directory) Quick(ctx context.Context, id string, match Precondition, now time.Time, operations []Operation) (done bool, err error) {
 	var changes []func(*transaction, Membership) error
 	for i := range operations {
 		change, simple, wrong := simpleChange(&operations[i])
@@ -26,7 +26,7 @@ func (d *Directory) Quick(ctx context.Context, id string, if_ Precondition, now 
 		if err != nil {
 			return err
 		}
-		if err := if_.check(version); err != nil {
+		if err := match.check(version); err != nil {
 			return err
 		}
 		for _, change := range changes {
