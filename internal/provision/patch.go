@@ -4,7 +4,6 @@ package provision
 
 import (
 	"maps"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -214,13 +213,24 @@ func assign(at Resource, a *attribute, op *Operation) *Error {
 	return nil
 }
 
+// identity is a text that values have in common that are the same.
+func identity(v any) string {
+	text, _ := json.Marshal(v, json.Deterministic(true)) // of strings, truth values, lists and objects alone
+	return string(text)
+}
+
 // union adds values that are not there yet; a primary one takes the place of another that was.
 func union(list, more []any) []any {
+	there := make(map[string]bool, len(list)+len(more))
+	for _, v := range list {
+		there[identity(v)] = true
+	}
 	for _, v := range more {
-		if slices.ContainsFunc(list, func(w any) bool { return reflect.DeepEqual(v, w) }) {
+		if there[identity(v)] {
 			continue
 		}
-		if o, is := v.(Resource); is && o["primary"] == true {
+		there[identity(v)] = true
+		if o, is := v.(Resource); is && o["primary"] == true { // at most one of more is
 			for _, w := range list {
 				if before, is := w.(Resource); is {
 					delete(before, "primary")
@@ -232,6 +242,7 @@ func union(list, more []any) []any {
 	return list
 }
 
+// removeValues takes values out: by what they are the value of, if they have one.
 func removeValues(at Resource, a *attribute, stated any) *Error {
 	if _, isList := stated.([]any); !isList {
 		stated = []any{stated}
@@ -240,21 +251,19 @@ func removeValues(at Resource, a *attribute, stated any) *Error {
 	if err != nil {
 		return err
 	}
+	gone := map[string]bool{}
+	for _, one := range v.([]any) {
+		if o, isObject := one.(Resource); isObject && o["value"] != nil {
+			one = o["value"]
+		}
+		gone[identity(one)] = true
+	}
 	list, _ := at[a.Name].([]any)
 	at[a.Name] = slices.DeleteFunc(list, func(w any) bool {
-		return slices.ContainsFunc(v.([]any), func(gone any) bool { return sameValue(w, gone) })
+		o, isObject := w.(Resource)
+		return gone[identity(w)] || isObject && o["value"] != nil && gone[identity(o["value"])]
 	})
 	return nil
-}
-
-// sameValue compares values by what they are the value of, if they have one.
-func sameValue(w, gone any) bool {
-	o, isObject := w.(Resource)
-	g, isToo := gone.(Resource)
-	if isObject && isToo && g["value"] != nil {
-		return o["value"] == g["value"]
-	}
-	return reflect.DeepEqual(w, gone)
 }
 
 // selected changes the values of a list that a filter selects, or a part of each.

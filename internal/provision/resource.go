@@ -61,6 +61,9 @@ func (t *Type) canonical(stated map[string]any) (Resource, *Error) {
 	}
 	delete(kept, "schemas")
 	delete(kept, "password")
+	if size := len(identity(withoutMembers(kept))); size > mostSize {
+		return nil, &Error{413, "", fmt.Sprintf("the resource would take %d bytes: it may take %d", size, mostSize)}
+	}
 	return kept, nil
 }
 
@@ -135,6 +138,9 @@ func (a *attribute) value(stated any, path string) (any, *Error) {
 	if !isList {
 		return nil, invalid("invalidValue", "%s is a list", path)
 	}
+	if len(list) > mostValues && a.Name != "members" {
+		return nil, invalid("invalidValue", "%s has more than %d values", path, mostValues)
+	}
 	kept := make([]any, 0, len(list))
 	primary := false
 	for _, one := range list {
@@ -153,8 +159,12 @@ func (a *attribute) value(stated any, path string) (any, *Error) {
 	return kept, nil
 }
 
-// mostText is how long a text may be, in bytes.
-const mostText = 64 << 10
+// The bounds of a resource. Members of groups stand by themselves.
+const (
+	mostText   = 64 << 10 // bytes of a text
+	mostValues = 1000     // of an attribute
+	mostSize   = 1 << 20  // bytes of all
+)
 
 func (a *attribute) single(stated any, path string) (any, *Error) {
 	switch a.Kind {
