@@ -8,6 +8,8 @@ import (
 	"time"
 
 	scim "github.com/scim2/filter-parser/v2"
+
+	"briskwarden.example/briskwarden/service/state"
 )
 
 // Quick changes the members of a group by operations that name them one by one, without reading the others; false is
@@ -80,6 +82,13 @@ func simpleChange(op *Operation) (change func(*transaction, Membership) error, s
 
 // leaveIn takes out those of some members that are in a group.
 func (t *transaction) leaveIn(g Membership, ids []string) error {
+	keys := make([]state.Key, len(ids))
+	for i, id := range ids {
+		keys[i] = memberKey(g.ID, id)
+	}
+	if err := t.load(keys...); err != nil {
+		return err
+	}
 	var in []string
 	for _, id := range ids {
 		var m member
