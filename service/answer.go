@@ -78,11 +78,11 @@ func (s *Service) newRoutes() *http.ServeMux {
 		slices.Sort(allowed)
 		mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Allow", strings.Join(allowed, ", "))
-			s.write(w, r, answer{}, refuse(http.StatusMethodNotAllowed, "%s is not answered here: %s is", r.Method, strings.Join(allowed, ", ")))
+			s.write(w, answer{}, refuse(http.StatusMethodNotAllowed, "%s is not answered here: %s is", r.Method, strings.Join(allowed, ", ")))
 		})
 	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		s.write(w, r, answer{}, refuse(http.StatusNotFound, "nothing is answered here"))
+		s.write(w, answer{}, refuse(http.StatusNotFound, "nothing is answered here"))
 	})
 	return mux
 }
@@ -93,14 +93,14 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer func() {
 		if wrong := recover(); wrong != nil && wrong != http.ErrAbortHandler {
 			s.Log.Error("a request could not be answered: this is a fault of the service", slog.Any("panic", wrong), slog.String("at", string(debug.Stack())))
-			s.write(w, r, answer{}, refuse(http.StatusInternalServerError, "the service failed"))
+			s.write(w, answer{}, refuse(http.StatusInternalServerError, "the service failed"))
 		}
 	}()
 	if id := r.Header.Values("X-Request-ID"); len(id) == 1 && len(id[0]) <= 256 {
 		w.Header().Set("X-Request-ID", id[0])
 	}
 	if s.inFlight.Add(1) > mostInFlight {
-		s.write(w, r, answer{}, &refusal{status: http.StatusServiceUnavailable, message: "too many requests at once", retry: true})
+		s.write(w, answer{}, &refusal{status: http.StatusServiceUnavailable, message: "too many requests at once", retry: true})
 		return
 	}
 	s.routes.ServeHTTP(w, r)
@@ -140,7 +140,7 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 	for name, value := range to.header {
 		w.Header().Set(name, value)
 	}
-	s.write(w, r, to, no)
+	s.write(w, to, no)
 }
 
 // forbidden says what a caller may.
@@ -167,7 +167,7 @@ func readBody(w http.ResponseWriter, r *http.Request, types []string) ([]byte, *
 }
 
 // write writes an answer, or why there is none.
-func (s *Service) write(w http.ResponseWriter, r *http.Request, to answer, no *refusal) {
+func (s *Service) write(w http.ResponseWriter, to answer, no *refusal) {
 	h := w.Header()
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")

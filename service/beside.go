@@ -19,7 +19,7 @@ import (
 type Beside struct {
 	// Rulebook also has the people who are provisioned, as they are when it was made.
 	*briskwarden.Rulebook
-	store state.Store
+	memory *memory.Memory
 }
 
 // NewBeside reads who is provisioned in a store.
@@ -28,21 +28,22 @@ func NewBeside(ctx context.Context, rules *briskwarden.Rulebook, store state.Sto
 	if err != nil {
 		return nil, err
 	}
-	return &Beside{bridge.With(rules, joined).(*briskwarden.Rulebook), store}, nil
+	return &Beside{bridge.With(rules, joined).(*briskwarden.Rulebook), memory.New(store, slog.New(slog.DiscardHandler), time.Now)}, nil
 }
+
+// Close lets go of what is remembered; the store stays open.
+func (b *Beside) Close() { b.memory.Close() }
 
 // Explain decides and explains as the service would, by the people, the ended sessions and the past that it
 // remembers. What somebody proved counts for the callers alone to whom it was proved: it is to be stated. Nothing is
 // remembered.
 func (b *Beside) Explain(ctx context.Context, so signon.SignOn) (signon.Decision, error) {
-	m := memory.New(b.store, slog.New(slog.DiscardHandler), time.Now)
-	defer m.Close()
 	e := bridge.Engine(b.Rulebook)
 	if so.Time.IsZero() {
 		so.Time = e.Now()
 	}
 	var d signon.Decision
-	recalled, err := m.Recall(ctx, e, "", []*signon.SignOn{&so})
+	recalled, err := b.memory.Recall(ctx, e, "", []*signon.SignOn{&so})
 	if err != nil {
 		return signon.Refused(so.ID, err), err
 	}

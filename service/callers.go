@@ -15,10 +15,7 @@ import (
 )
 
 // caller is a program that asks.
-type caller struct {
-	*rulebook.Caller
-	address netip.Addr
-}
+type caller struct{ *rulebook.Caller }
 
 // word is what callers have in common that share sessions.
 func (c *caller) word() string {
@@ -66,7 +63,7 @@ func (s *Service) identify(r *http.Request, rb *rulebook.Rulebook) (*caller, *re
 		if !address.IsLoopback() || !isLoopback(r.Host) {
 			return nil, refuse(http.StatusForbidden, "the service is open to this machine alone, by an address such as localhost")
 		}
-		return &caller{anybody, address}, nil
+		return &caller{anybody}, nil
 	}
 	c := s.callersOf(rb)
 	found, known := c.byToken(r, s.Clock())
@@ -83,7 +80,7 @@ func (s *Service) identify(r *http.Request, rb *rulebook.Rulebook) (*caller, *re
 	case !fromNetwork(rb, found, address):
 		return nil, refuse(http.StatusForbidden, "the caller may not ask from this address")
 	}
-	return &caller{found, address}, nil
+	return &caller{found}, nil
 }
 
 // unproved is the answer to who proves nothing.

@@ -26,7 +26,7 @@ func Follow(ctx context.Context, live *briskwarden.Live, dir string, log *slog.L
 	if err != nil {
 		return err
 	}
-	f := &follower{watcher: watcher, dir: dir, log: log}
+	f := &follower{watcher: watcher, log: log}
 	for _, name := range except {
 		full, err := filepath.Abs(name)
 		if err != nil {
@@ -44,7 +44,6 @@ func Follow(ctx context.Context, live *briskwarden.Live, dir string, log *slog.L
 
 type follower struct {
 	watcher *fsnotify.Watcher
-	dir     string
 	log     *slog.Logger
 	except  []string
 }

@@ -99,12 +99,14 @@ func (s *session) serve(f *serveFlags) (err error) {
 		return err
 	}
 	f.options.Log = log
+	own := []string{name}
 	if f.signOns != "" {
 		host, _ := os.Hostname()
 		if f.options.SignOns, err = service.OpenLog(f.signOns, cmp.Or(host, "node")); err != nil {
 			return usage("--signons: %w", err)
 		}
 		defer f.options.SignOns.Close()
+		own = append(own, f.signOns)
 	}
 	running = service.New(live, store, f.options)
 	defer running.Close()
@@ -113,10 +115,6 @@ func (s *session) serve(f *serveFlags) (err error) {
 			return usage("the sessions from before the backup could not be ended: %w", err)
 		}
 		s.out.Printf("All sessions and proofs from before the backup are ended.\n")
-	}
-	own := []string{name}
-	if f.signOns != "" {
-		own = append(own, f.signOns)
 	}
 	if err := service.Follow(ctx, live, s.opened, log, own...); err != nil {
 		return usage("%w", err)

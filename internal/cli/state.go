@@ -73,5 +73,8 @@ func (s *session) beside(options ...briskwarden.Option) (rules *briskwarden.Rule
 		store.Close()
 		return nil, nil, nil, usage("%w", err)
 	}
-	return remembered.Rulebook, remembered, func() { store.Close() }, nil
+	return remembered.Rulebook, remembered, func() {
+		remembered.Close()
+		store.Close()
+	}, nil
 }

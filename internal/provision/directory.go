@@ -203,9 +203,8 @@ func (d *Directory) CreateUser(ctx context.Context, rules *Rules, r Resource, no
 		return nil, wrong
 	}
 	err := update(ctx, d.Store, func(tx *transaction) error {
-		var h holder
-		if taken, err := tx.get(userNameKey(name), &h); err != nil || taken {
-			return cmp.Or(err, error(&Error{409, "uniqueness", "userName: there is a User " + name + " already, whatever the case"}))
+		if err := tx.unused(userNameKey(name), "userName: there is a User "+name+" already, whatever the case"); err != nil {
+			return err
 		}
 		return tx.putAll(map[state.Key]any{Users.key(id): k, userNameKey(name): holder{id}, personKey(name): p})
 	})
@@ -213,6 +212,18 @@ func (d *Directory) CreateUser(ctx context.Context, rules *Rules, r Resource, no
 		return nil, err
 	}
 	return d.Get(ctx, Users, id, false)
+}
+
+// unused refuses a name that a resource has already.
+func (t *transaction) unused(name state.Key, taken string) error {
+	var h holder
+	switch held, err := t.get(name, &h); {
+	case err != nil:
+		return err
+	case held:
+		return &Error{409, "uniqueness", taken}
+	}
+	return nil
 }
 
 func (t *transaction) putAll(items map[state.Key]any) error {

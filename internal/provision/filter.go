@@ -200,10 +200,7 @@ func one(operator scim.CompareOperator, v, with any, exact, isInstant bool) bool
 	if !isText {
 		return operator == scim.EQ && v == with
 	}
-	y, _ := with.(string)
-	if raw, err := jsontext.AppendUnquote(nil, `"`+y+`"`); err == nil { // the parser leaves escapes as they stand
-		y = string(raw)
-	}
+	y, _ := textOf(with)
 	if isInstant {
 		return ordered(operator, instantOf(x).Compare(instantOf(y)))
 	}
@@ -248,9 +245,14 @@ func (f *Filter) Lookup(attribute string) (value string, is bool) {
 	if !single || e.Operator != scim.EQ || !strings.EqualFold(e.AttributePath.String(), attribute) {
 		return "", false
 	}
-	value, is = e.CompareValue.(string)
-	if raw, err := jsontext.AppendUnquote(nil, `"`+value+`"`); err == nil {
-		value = string(raw)
+	return textOf(e.CompareValue)
+}
+
+// textOf is the text that something is compared with: the parser leaves escapes as they stand.
+func textOf(value any) (text string, is bool) {
+	text, is = value.(string)
+	if raw, err := jsontext.AppendUnquote(nil, `"`+text+`"`); err == nil {
+		text = string(raw)
 	}
-	return value, is
+	return text, is
 }

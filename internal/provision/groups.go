@@ -3,7 +3,6 @@ package provision
 // Groups and who is in them.
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -19,9 +18,8 @@ func (d *Directory) CreateGroup(ctx context.Context, r Resource, now time.Time) 
 	}
 	id, members := newID(), membersOf(r)
 	err := update(ctx, d.Store, func(tx *transaction) error {
-		var h holder
-		if taken, err := tx.get(groupNameKey(name), &h); err != nil || taken {
-			return cmp.Or(err, error(&Error{409, "uniqueness", "displayName: there is a Group " + name + " already"}))
+		if err := tx.unused(groupNameKey(name), "displayName: there is a Group "+name+" already"); err != nil {
+			return err
 		}
 		k := &kept{Resource: withoutMembers(r), Created: now, Modified: now}
 		if err := tx.putAll(map[state.Key]any{Groups.key(id): k, groupNameKey(name): holder{id}}); err != nil {
@@ -156,11 +154,19 @@ type Everybody struct {
 	Nesting Nesting   `json:"nesting,omitempty"`
 }
 
+var everybodyKey = state.Key{Kind: state.Service}
+
+// everybody reads what concerns all users.
+func (t *transaction) everybody() (*Everybody, error) {
+	var all Everybody
+	_, err := t.get(everybodyKey, &all)
+	return &all, err
+}
+
 // nest puts a group into another, or takes it out.
 func (t *transaction) nest(outer, inner string, in bool) error {
-	key := state.Key{Kind: state.Service}
-	var all Everybody
-	if _, err := t.get(key, &all); err != nil {
+	all, err := t.everybody()
+	if err != nil {
 		return err
 	}
 	if all.Nesting == nil {
@@ -174,7 +180,7 @@ func (t *transaction) nest(outer, inner string, in bool) error {
 	if len(list) == 0 {
 		delete(all.Nesting, inner)
 	}
-	return t.put(key, &all)
+	return t.put(everybodyKey, all)
 }
 
 // ChangeGroup changes a group by what change makes of it, its members included.
@@ -222,9 +228,8 @@ func (t *transaction) regroup(id string, k *kept, changed Resource, before []str
 	gone, come := missing(before, after), missing(after, before)
 	if name != old {
 		gone, come = before, after
-		var h holder
-		if taken, err := t.get(groupNameKey(name), &h); err != nil || taken {
-			return cmp.Or(err, error(&Error{409, "uniqueness", "displayName: there is a Group " + name + " already"}))
+		if err := t.unused(groupNameKey(name), "displayName: there is a Group "+name+" already"); err != nil {
+			return err
 		}
 		if err := t.putAll(map[state.Key]any{groupNameKey(old): nil, groupNameKey(name): holder{id}}); err != nil {
 			return err
@@ -259,14 +264,13 @@ func missing(list, from []string) (rest []string) {
 
 // rename keeps a renamed group in the groups that it is nested in.
 func (t *transaction) rename(old, name string) error {
-	key := state.Key{Kind: state.Service}
-	var all Everybody
-	if _, err := t.get(key, &all); err != nil || all.Nesting[old] == nil {
+	all, err := t.everybody()
+	if err != nil || all.Nesting[old] == nil {
 		return err
 	}
 	all.Nesting[name] = all.Nesting[old]
 	delete(all.Nesting, old)
-	return t.put(key, &all)
+	return t.put(everybodyKey, all)
 }
 
 // DeleteGroup deletes a group; nobody is in it any more.
@@ -299,9 +303,8 @@ func (d *Directory) DeleteGroup(ctx context.Context, id string, match Preconditi
 
 // unnest takes a group out of those that it is in.
 func (t *transaction) unnest(id, name string) error {
-	key := state.Key{Kind: state.Service}
-	var all Everybody
-	if _, err := t.get(key, &all); err != nil {
+	all, err := t.everybody()
+	if err != nil {
 		return err
 	}
 	for _, outer := range all.Nesting[name] {
@@ -317,5 +320,5 @@ func (t *transaction) unnest(id, name string) error {
 		return nil
 	}
 	delete(all.Nesting, name)
-	return t.put(key, &all)
+	return t.put(everybodyKey, all)
 }

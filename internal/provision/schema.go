@@ -52,7 +52,7 @@ type schema struct {
 	Attributes []attribute
 }
 
-func strings1(about string, names ...string) (list []attribute) {
+func texts(about string, names ...string) (list []attribute) {
 	for _, name := range names {
 		list = append(list, attribute{Name: name, About: about, Kind: text})
 	}
@@ -81,7 +81,7 @@ var common = []attribute{
 
 var userSchema = schema{UserSchema, "User", "A person, a guest or a service account", slices.Concat([]attribute{
 	{Name: "userName", About: "The id by which policies know the user; unique whatever its case", Kind: text, Required: true, Unique: true},
-	{Name: "name", About: "The name of the person", Kind: complexOf, Subs: strings1("A part of the name", "formatted", "familyName", "givenName", "middleName", "honorificPrefix", "honorificSuffix")},
+	{Name: "name", About: "The name of the person", Kind: complexOf, Subs: texts("A part of the name", "formatted", "familyName", "givenName", "middleName", "honorificPrefix", "honorificSuffix")},
 	{Name: "active", About: "Whether the user may sign on at all", Kind: truth},
 	{Name: "password", About: "Accepted and kept nowhere: the service knows no passwords", Kind: text, Unreturned: true},
 	{Name: "groups", About: "The groups that the user is directly in", Kind: complexOf, Multi: true, ReadOnly: true, Subs: []attribute{
@@ -90,14 +90,14 @@ var userSchema = schema{UserSchema, "User", "A person, a guest or a service acco
 	}},
 	{Name: "profileUrl", About: "A page about the person", Kind: link, Exact: true},
 	{Name: "addresses", About: "Where the person is found", Kind: complexOf, Multi: true, Subs: append(
-		strings1("A part of the address", "formatted", "streetAddress", "locality", "region", "postalCode", "country", "type"),
+		texts("A part of the address", "formatted", "streetAddress", "locality", "region", "postalCode", "country", "type"),
 		attribute{Name: "primary", About: "Whether it is the preferred one", Kind: truth})},
 	plural("emails", "Mail addresses", text), plural("phoneNumbers", "Telephone numbers", text), plural("ims", "Addresses for messages", text),
 	plural("photos", "Pictures", link), plural("entitlements", "What the person is entitled to; policies know groups alone", text),
 	plural("roles", "Roles; policies know groups alone", text), plural("x509Certificates", "Certificates", bytesOf),
-}, strings1("The attribute user.title, where the rulebook declares it", "title"),
-	strings1("employee, guest or service; contractor, partner, external and the like are guests", "userType"),
-	strings1("For people to read", "displayName", "nickName", "preferredLanguage", "locale", "timezone"))}
+}, texts("The attribute user.title, where the rulebook declares it", "title"),
+	texts("employee, guest or service; contractor, partner, external and the like are guests", "userType"),
+	texts("For people to read", "displayName", "nickName", "preferredLanguage", "locale", "timezone"))}
 
 var groupSchema = schema{GroupSchema, "Group", "A group of users and groups", []attribute{
 	{Name: "displayName", About: "The name by which policies know the group", Kind: text, Required: true, Exact: true, Unique: true},
@@ -110,7 +110,7 @@ var groupSchema = schema{GroupSchema, "Group", "A group of users and groups", []
 }}
 
 var enterpriseSchema = schema{EnterpriseSchema, "EnterpriseUser", "What a firm knows of a person; attributes of the same name, where the rulebook declares them",
-	append(strings1("An attribute of the user", "employeeNumber", "costCenter", "organization", "division", "department"),
+	append(texts("An attribute of the user", "employeeNumber", "costCenter", "organization", "division", "department"),
 		attribute{Name: "manager", About: "Whom the person answers to", Kind: complexOf, Subs: []attribute{
 			{Name: "value", Kind: text, Exact: true, About: "The id of the manager"}, {Name: "$ref", Kind: link, Exact: true, About: "The manager's address"},
 			{Name: "displayName", Kind: text, ReadOnly: true, About: "The manager's name"}}})}

@@ -31,16 +31,8 @@ func (rb *Rulebook) Bind(d directory.Person) (*Person, error) {
 	case !slices.Contains(fact.Levels, p.Risk):
 		return nil, fmt.Errorf("risk %q is none of none, low, medium and high", p.Risk)
 	}
-	if !d.Joined.IsZero() {
-		p.JoinedDay = schedule.DateOf(d.Joined, rb.Zone).Start(rb.Zone)
-	}
-	var direct []int32
-	for _, g := range d.Groups {
-		if id, ok := rb.Groups.Lookup(g); ok {
-			direct = append(direct, id)
-		}
-	}
-	p.Groups = rb.Groups.Closure(direct)
+	p.setJoinedDay(rb.Zone)
+	p.Groups = rb.closureOf(d.Groups)
 	for _, name := range d.Methods {
 		if m, ok := rb.Methods.Lookup(name); ok {
 			p.Methods.Add(m.ID)
@@ -51,20 +43,46 @@ func (rb *Rulebook) Bind(d directory.Person) (*Person, error) {
 
 func (rb *Rulebook) bindAttributes(p *Person, values map[string]any) error {
 	for name, stated := range values {
-		a, ok := rb.Facts.AttributeNamed("user." + name)
-		if !ok {
-			continue
+		if err := rb.bindAttribute(p, name, stated); err != nil {
+			return fmt.Errorf("attribute user.%s: %w", name, err)
 		}
-		v, err := StatedValue(a, stated, rb.Zone)
-		if err != nil {
-			return fmt.Errorf("attribute %s: %w", a.Name, err)
-		}
-		if p.Attributes == nil {
-			p.Attributes = make([]fact.Value, rb.Facts.Users())
-		}
-		p.Attributes[a.Index] = v
 	}
 	return nil
+}
+
+// bindAttribute gives a person the value of an attribute, if it is declared.
+func (rb *Rulebook) bindAttribute(p *Person, name string, stated any) error {
+	a, declared := rb.Facts.AttributeNamed("user." + name)
+	if !declared {
+		return nil
+	}
+	v, err := StatedValue(a, stated, rb.Zone)
+	if err != nil {
+		return err
+	}
+	if p.Attributes == nil {
+		p.Attributes = make([]fact.Value, rb.Facts.Users())
+	}
+	p.Attributes[a.Index] = v
+	return nil
+}
+
+// closureOf are the groups that somebody is in who is directly in those of some names; what is no group here is left aside.
+func (rb *Rulebook) closureOf(names []string) []int32 {
+	var direct []int32
+	for _, name := range names {
+		if id, ok := rb.Groups.Lookup(name); ok {
+			direct = append(direct, id)
+		}
+	}
+	return rb.Groups.Closure(direct)
+}
+
+// setJoinedDay finds the day on which the person joined, if that is known.
+func (p *Person) setJoinedDay(zone *time.Location) {
+	if !p.Joined.IsZero() {
+		p.JoinedDay = schedule.DateOf(p.Joined, zone).Start(zone)
+	}
 }
 
 // StatedValue reads the value of an attribute as a program or request states it: a string,

@@ -11,7 +11,6 @@ import (
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
-	"briskwarden.example/briskwarden/internal/schedule"
 )
 
 // Disagreement is a field of which two sources state different values.
@@ -83,18 +82,9 @@ func (rb *Rulebook) Stated(u *directory.User) (*Person, error) {
 		p.Methods.Add(m.ID)
 	}
 	for _, s := range u.Attributes {
-		a, declared := rb.Facts.AttributeNamed("user." + s.Name)
-		if !declared {
-			continue
-		}
-		v, err := StatedValue(a, s.Value, rb.Zone)
-		if err != nil {
+		if err := rb.bindAttribute(p, s.Name, s.Value); err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Name, err)
 		}
-		if p.Attributes == nil {
-			p.Attributes = make([]fact.Value, rb.Facts.Users())
-		}
-		p.Attributes[a.Index] = v
 	}
 	return p, nil
 }
@@ -121,16 +111,8 @@ func (rb *Rulebook) Join(p, stated *Person, groups []string) (*Person, *Disagree
 		joined.Active = known.False
 	}
 	rb.add(&joined, stated)
-	if !joined.Joined.IsZero() {
-		joined.JoinedDay = schedule.DateOf(joined.Joined, rb.Zone).Start(rb.Zone)
-	}
-	var direct []int32
-	for _, name := range groups {
-		if id, ok := rb.Groups.Lookup(name); ok {
-			direct = append(direct, id)
-		}
-	}
-	all := slices.Concat(joined.Groups, rb.Groups.Closure(direct))
+	joined.setJoinedDay(rb.Zone)
+	all := slices.Concat(joined.Groups, rb.closureOf(groups))
 	slices.Sort(all)
 	joined.Groups = slices.Compact(all)
 	return &joined, differs

@@ -8,7 +8,6 @@ import (
 	"slices"
 
 	"briskwarden.example/briskwarden/internal/fact"
-	"briskwarden.example/briskwarden/internal/schedule"
 )
 
 // mostMemberships is in how many groups all people may be, nested ones counted, and people who
@@ -33,9 +32,7 @@ func (b *peopleBuilder) finish() {
 func (b *peopleBuilder) finishPerson(p *draftPerson, closures map[string][]int32) {
 	p.assumed = assumed{typ: p.Type == "", risk: p.Risk == ""}
 	p.Type, p.Risk = cmp.Or(p.Type, fact.UserTypes[0]), cmp.Or(p.Risk, fact.Levels[0])
-	if !p.Joined.IsZero() {
-		p.JoinedDay = schedule.DateOf(p.Joined, b.r.rb.Zone).Start(b.r.rb.Zone)
-	}
+	p.setJoinedDay(b.r.rb.Zone)
 	slices.Sort(p.memberships)
 	direct := slices.Compact(p.memberships)
 	b.key = b.key[:0]
