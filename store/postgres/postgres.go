@@ -24,13 +24,14 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
 
+	"briskwarden.example/briskwarden/internal/gather"
 	"briskwarden.example/briskwarden/service/state"
 )
 
 // Store is a [state.Store] in a database. It is safe for concurrent use, by several processes too.
 type Store struct {
 	pool  *pgxpool.Pool
-	reads reads
+	reads gather.Gatherer[*read]
 }
 
 var _ state.Store = (*Store)(nil)
@@ -67,7 +68,7 @@ func Open(ctx context.Context, address string) (*Store, error) {
 		return nil, fmt.Errorf("the database cannot be opened: %w", err)
 	}
 	s := &Store{pool: pool}
-	s.reads.store = s
+	s.reads.AtOnce, s.reads.Fits, s.reads.Answer = readsAtOnce, fit, s.answer
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, err

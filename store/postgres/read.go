@@ -6,22 +6,12 @@ package postgres
 import (
 	"context"
 	"iter"
-	"runtime"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"briskwarden.example/briskwarden/service/state"
 )
-
-// reads are what is asked for and not answered yet.
-type reads struct {
-	store   *Store
-	mu      sync.Mutex
-	waiting []*read
-	running int
-}
 
 // read is one call.
 type read struct {
@@ -37,7 +27,7 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (state.Reading, erro
 		return state.Reading{}, err
 	}
 	r := &read{keys: keys, done: make(chan struct{})}
-	s.reads.ask(r)
+	s.reads.Ask(r)
 	select {
 	case <-r.done:
 		return r.answer, r.err
@@ -46,49 +36,20 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (state.Reading, erro
 	}
 }
 
-func (q *reads) ask(r *read) {
-	q.mu.Lock()
-	q.waiting = append(q.waiting, r)
-	begin := q.running < readsAtOnce
-	if begin {
-		q.running++
+// fit is how many of those that wait are read by one statement.
+func fit(waiting []*read) (n int) {
+	for items := 0; n < len(waiting) && (n == 0 || items+len(waiting[n].keys) <= itemsAtOnce); n++ {
+		items += len(waiting[n].keys)
 	}
-	q.mu.Unlock()
-	if begin {
-		go q.run()
-	}
-}
-
-// run answers what waits, until nothing does.
-func (q *reads) run() {
-	for {
-		runtime.Gosched() // who is about to ask is answered too
-		q.mu.Lock()
-		n, items := 0, 0
-		for n < len(q.waiting) && (n == 0 || items+len(q.waiting[n].keys) <= itemsAtOnce) {
-			items += len(q.waiting[n].keys)
-			n++
-		}
-		batch := q.waiting[:n:n]
-		q.waiting = q.waiting[n:]
-		if n == 0 {
-			q.waiting = nil
-			q.running--
-		}
-		q.mu.Unlock()
-		if n == 0 {
-			return
-		}
-		q.answer(batch, items)
-	}
+	return n
 }
 
 // answer answers some together.
-func (q *reads) answer(batch []*read, items int) {
+func (s *Store) answer(batch []*read) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	keys := make([]state.Key, 0, items)
-	places := make(map[state.Key]int, items) // many ask for the same
+	var keys []state.Key
+	places := map[state.Key]int{} // many ask for the same
 	for _, r := range batch {
 		for _, k := range r.keys {
 			if _, again := places[k]; !again {
@@ -97,7 +58,7 @@ func (q *reads) answer(batch []*read, items int) {
 			}
 		}
 	}
-	at, list, err := q.store.items(ctx, keys)
+	at, list, err := s.items(ctx, keys)
 	for _, r := range batch {
 		if r.err = err; err == nil {
 			r.answer = state.Reading{At: at, Items: make([]state.Item, len(r.keys))}

@@ -1,11 +1,13 @@
 package sqlite_test
 
 import (
-	"briskwarden.example/briskwarden/store/sqlite"
-	"github.com/stretchr/testify/require"
 	"path/filepath"
 	"sync"
 	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 // TestBegunByManyAtOnce: whoever opens a ledger while another begins it finds a ledger.

@@ -1,40 +1,24 @@
 package sqlite
 
-// The number of the last change, for many at once: those who ask while it is being read are answered by the next
-// reading, which begins after they asked.
+// The number of the last change, read once for all who ask for it at the same time.
 
 import (
 	"context"
-	"runtime"
-	"sync"
 )
 
-// number is what is asked for and not answered yet.
-type number struct {
-	mu      sync.Mutex
-	waiting []chan numbered
-	reading bool
-}
-
+// numbered is the number, or why it cannot be read.
 type numbered struct {
 	last int64
 	err  error
 }
 
-// last is the number of the last change.
+// last is the number of the last change, read after the call began.
 func (s *Store) last(ctx context.Context) (int64, error) {
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
 	answer := make(chan numbered, 1)
-	s.number.mu.Lock()
-	s.number.waiting = append(s.number.waiting, answer)
-	begin := !s.number.reading
-	s.number.reading = true
-	s.number.mu.Unlock()
-	if begin {
-		go s.readNumbers()
-	}
+	s.number.Ask(answer)
 	select {
 	case n := <-answer:
 		return n.last, n.err
@@ -43,25 +27,11 @@ func (s *Store) last(ctx context.Context) (int64, error) {
 	}
 }
 
-// readNumbers answers those who wait, until nobody does.
-func (s *Store) readNumbers() {
-	var spare []chan numbered
-	for {
-		runtime.Gosched() // who is about to ask is answered too
-		s.number.mu.Lock()
-		asked := s.number.waiting
-		s.number.waiting = spare[:0]
-		if len(asked) == 0 {
-			s.number.reading = false
-			s.number.mu.Unlock()
-			return
-		}
-		s.number.mu.Unlock()
-		n := s.readNumber()
-		for _, answer := range asked {
-			answer <- n
-		}
-		spare = asked
+// tellNumber tells the number to those who asked.
+func (s *Store) tellNumber(asked []chan numbered) {
+	n := s.readNumber()
+	for _, answer := range asked {
+		answer <- n
 	}
 }
 

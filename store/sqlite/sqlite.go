@@ -27,6 +27,7 @@ import (
 	codes "modernc.org/sqlite/lib"
 
 	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/internal/gather"
 )
 
 // Store is a [consent.Store] in a file. It is safe for concurrent use, by several processes too.
@@ -37,7 +38,7 @@ type Store struct {
 	mu       sync.Mutex
 	reads    map[int]*sql.Stmt // of so many items
 	lastRead *sql.Stmt
-	number   number
+	number   gather.Gatherer[chan numbered]
 	recent   recent
 }
 
@@ -99,6 +100,7 @@ func Open(name string) (*Store, error) {
 	db.SetMaxIdleConns(connections)
 	db.SetMaxOpenConns(connections)
 	s := &Store{name: name, db: db}
+	s.number.AtOnce, s.number.Answer = 1, s.tellNumber
 	if err := s.migrate(); err != nil {
 		db.Close()
 		return nil, err
