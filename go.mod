@@ -5,8 +5,10 @@ go 1.26.0
 require (
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/gaissmai/bart v0.30.0
+	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/go-json-experiment/json v1.27.2
 	github.com/go-ldap/ldap/v3 v3.4.15
+	github.com/golang-jwt/jwt/v5 v5.3.1
 	github.com/google/go-cmp v0.7.0
 	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/jackc/pgx/v5 v5.12.0

@@ -332,9 +332,9 @@ func place(p briskwarden.Problem) string {
 var rooms = [][]string{
 	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"service"}, {"internal/memory"}, {"internal/provision", "service/state/statetest"}, {"store/sqlite", "store/postgres"}, {"service/state"},
 	{"middleware", "report", "consent/consenttest", "internal/postgrestest"}, {"survey"}, {"expect", "ready", "reach", "prove"}, {"explain", "findings", "replay", "consent"},
-	{"."}, {"internal/bridge"}, {"internal/search"}, {"internal/possible/possibletest"}, {"internal/possible"}, {"internal/engine"}, {"internal/rulebook"},
+	{"."}, {"internal/bridge"}, {"internal/search"}, {"internal/possible/possibletest"}, {"internal/possible"}, {"internal/engine", "internal/secevent"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
-	{"internal/directory", "internal/place", "internal/schedule"}, {"internal/diag", "internal/known", "internal/set", "internal/logic"},
+	{"internal/directory", "internal/place", "internal/schedule", "internal/appurl", "internal/jwt", "internal/texts"}, {"internal/diag", "internal/known", "internal/set", "internal/logic"},
 	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"internal/screen", "internal/fastlog"}, {"signon"},
 	{"internal/junit", "internal/sarif"}, {"internal/lines", "internal/plainjson", "internal/gather"}, {"internal/spell"}, {"demo"},
 }
@@ -376,7 +376,7 @@ func TestRootStaysSmall(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", "-f", `{{with .Module}}{{.Path}}{{end}}`, ".").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	modules := slices.Compact(slices.Sorted(strings.FieldsSeq(string(out))))
-	require.Equal(t, []string{"briskwarden.example/briskwarden", "github.com/gaissmai/bart", "github.com/go-json-experiment/json", "github.com/klauspost/compress",
+	require.Equal(t, []string{"briskwarden.example/briskwarden", "github.com/gaissmai/bart", "github.com/go-jose/go-jose/v4", "github.com/go-json-experiment/json", "github.com/klauspost/compress",
 		"github.com/oschwald/maxminddb-golang/v2", "go4.org/netipx", "golang.org/x/sys", "golang.org/x/text"}, modules)
 }
 

@@ -19,7 +19,7 @@ import (
 // Span is that of every possible sign-on, where that was gone through; undecided says what was not worked out in time.
 func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
-	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.unused, c.schedules, c.apps, c.expectations,
+	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
@@ -153,6 +153,21 @@ func (c *checker) callers() {
 			case !c.now.Before(t.Until.Add(-soon)):
 				c.warn(TokenEnding, until, "give the caller another by \"brisk token\": both count until then", "a token of the caller %s ends on %s", caller.Name, until)
 			}
+		}
+	}
+}
+
+// signals tells of sources whose signals can never arrive.
+func (c *checker) signals() {
+	for _, caller := range c.rb.Callers {
+		if caller.May&rulebook.MaySignal != 0 {
+			return
+		}
+	}
+	for _, s := range c.rb.Signals {
+		if s.Poll == "" {
+			c.warn(UnheardSignals, s.Decl.Name, "let the sender be a caller that may signal, or have it asked: poll \"https://…\" token-in VARIABLE",
+				"no caller may send the signals of %s", s.Decl.Name)
 		}
 	}
 }

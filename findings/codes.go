@@ -37,6 +37,7 @@ const (
 	OverlappingNetworks = "overlapping-networks"
 	UnknownOwner        = "unknown-owner"
 	ImpossibleScope     = "impossible-scope"
+	UnheardSignals      = "unheard-signals"
 	TokenOver           = "token-over"
 	TokenEnding         = "token-ending"
 
@@ -52,9 +53,9 @@ const (
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, TokenOver, TokenEnding,
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, TokenOver, TokenEnding,
 		CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutEffect, LockedOut, AppLocked}
-	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
+	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.TextOfNothing, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
 	}
 	return codes
@@ -68,6 +69,7 @@ var about = map[diag.Code]string{
 
 	rulebook.RepeatedItem:   "The same item stands twice in a list.",
 	rulebook.UnusedTag:      "No app carries the tag.",
+	rulebook.TextOfNothing:  "A text in another language of what nobody is ever told.",
 	rulebook.DomainOfNobody: "No user has the mail domain.",
 	rulebook.MissingMember:  "A group's member, or a user's group, that no file has.",
 	rulebook.SameGroupName:  "Two groups of one file under one name, which count as one.",
@@ -79,6 +81,7 @@ var about = map[diag.Code]string{
 	UnreachableStage:    "A stage line that never comes into force, since one before it holds for everybody, always.",
 	SamePolicy:          "Another policy says the same.",
 	SameCase:            "Another policy for the same people, apps and actions holds the same rule.",
+	UnheardSignals:      "No caller may send the signals of a source that is not asked for them.",
 	TokenOver:           "The last day of a caller's token is past.",
 	TokenEnding:         "The last day of a caller's token comes within 30 days.",
 	WaiverOver:          "The waiver's last day is past.",

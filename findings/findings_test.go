@@ -88,6 +88,10 @@ func TestFindings(t *testing.T) {
 	require.Empty(t, check(served, noon.AddDate(0, 0, -10)))
 	require.Equal(t, []string{"token-ending"}, check(served, noon))
 	require.Equal(t, []string{"waiver-ending", "token-over"}, check(served, noon.AddDate(0, 0, 30)))
+	heard := clean + "signals s { from \"https://s.example\" keys \"https://s.example/keys\" audience \"brisk\" accept session-revoked"
+	require.Equal(t, []string{"unheard-signals"}, check(heard+" }\n", before))
+	require.Empty(t, check(heard+" poll \"https://s.example/poll\" token-in S_TOKEN }\n", before))
+	require.Empty(t, check(heard+" }\n"+strings.Replace(served[len(clean):], "decide", "signal", 1), noon.AddDate(0, 0, -10)))
 	for code, change := range map[string][2]string{
 		"policy-for-nobody":   {"who group fleet, domain fjord.example", "who type service"},
 		"empty-group":         {"group crew { }\n", "group crew { }\ngroup deck { }\n"},

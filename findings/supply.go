@@ -66,7 +66,9 @@ func (c *checker) unsupplied() map[string]string {
 	if len(c.rb.Devices) == 0 {
 		missing["device.owned"] = "name an inventory in the rulebook block: devices \"devices/fleet.jsonl\""
 	}
-	missing["user.compromised"] = "no source tells of it yet: take it out"
+	if !c.rb.Accepts(rulebook.CredentialCompromise) {
+		missing["user.compromised"] = "declare who tells of it: signals NAME { … accept credential-compromise }"
+	}
 	for _, a := range c.rb.Facts.Attributes() {
 		if !a.FromRequest && !a.Default.Known && !c.stated(a) {
 			missing[a.Name] = "let a source state it, give it a default, or let sign-ons state it: from request"

@@ -62,7 +62,8 @@ type endpoint struct {
 	path     string
 	right    rulebook.Right // that the caller needs
 	hasBody  bool
-	scim     bool // it speaks SCIM, in bodies and errors
+	media    string // of the body; empty: JSON
+	scim     bool   // it speaks SCIM, in bodies and errors
 	answered func(ctx context.Context, r *asked) (answer, *refusal)
 }
 
@@ -121,6 +122,9 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 		types := []string{"application/json"}
 		if e.scim {
 			types = []string{scimMedia, "application/json"}
+		}
+		if e.media != "" {
+			types = []string{e.media}
 		}
 		a.body, no = readBody(w, r, types)
 	}

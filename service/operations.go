@@ -23,6 +23,7 @@ type metrics struct {
 	stateErrors prometheus.Counter
 	logErrors   prometheus.Counter
 	loaded      prometheus.Gauge
+	signals     *prometheus.CounterVec
 }
 
 func newMetrics(s *Service) *metrics {
@@ -36,11 +37,13 @@ func newMetrics(s *Service) *metrics {
 		logErrors:   prometheus.NewCounter(prometheus.CounterOpts{Name: "brisk_signon_log_errors_total", Help: "Sign-ons that could not be logged."}),
 		loaded:      prometheus.NewGauge(prometheus.GaugeOpts{Name: "brisk_rulebook_loaded_timestamp_seconds", Help: "When the rulebook that decides was loaded."}),
 	}
+	m.signals = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "brisk_signals_total",
+		Help: "Signals, by source, event and what became of them."}, []string{"source", "event", "result"})
 	m.loaded.Set(float64(time.Now().Unix()))
 	gauge := func(name, help string, value func() float64) prometheus.Collector {
 		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value)
 	}
-	m.registry.MustRegister(m.decisions, m.latency, m.stateErrors, m.logErrors, m.loaded, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.decisions, m.latency, m.stateErrors, m.logErrors, m.loaded, m.signals, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		gauge("brisk_rulebook_stale_seconds", "Since when the rulebook's folder has not been fit to be loaded; 0 is that it is.", func() float64 {
 			if stale := s.stale.Load(); stale != nil {
@@ -61,6 +64,11 @@ func (m *metrics) decided(rb *rulebook.Rulebook, q *question, caller string, sec
 	}
 	m.decisions.WithLabelValues(q.decision.Outcome.String(), action, caller).Inc()
 	m.latency.Observe(seconds)
+}
+
+// signal counts a signal.
+func (m *metrics) signal(source, event, result string) {
+	m.signals.WithLabelValues(source, event, result).Inc()
 }
 
 // Operations answers those who keep the service running: /livez, /readyz and /metrics. Who may ask is for the

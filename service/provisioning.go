@@ -84,8 +84,7 @@ type resources struct {
 func (r *resources) directory() *provision.Directory { return &provision.Directory{Store: r.store} }
 
 // rules are the rulebook's word on people, prepared once for each rulebook.
-func (s *Service) provisionRules(a *asked) *provision.Rules {
-	rb := a.engine.Rulebook()
+func (s *Service) provisionRules(rb *rulebook.Rulebook) *provision.Rules {
 	if f := s.folded.Load(); f != nil && f.Rulebook == rb {
 		return f
 	}
@@ -162,7 +161,7 @@ func (r *resources) create(ctx context.Context, a *asked) (answer, *refusal) {
 	}
 	var f *provision.Found
 	if r.Type == provision.Users {
-		f, err = r.directory().CreateUser(ctx, r.provisionRules(a), stated, now)
+		f, err = r.directory().CreateUser(ctx, r.provisionRules(a.engine.Rulebook()), stated, now)
 	} else {
 		f, err = r.directory().CreateGroup(ctx, stated, now)
 	}
@@ -218,7 +217,7 @@ func (r *resources) change(ctx context.Context, a *asked, change func(provision.
 	var f *provision.Found
 	var err error
 	if r.Type == provision.Users {
-		f, err = r.directory().ChangeUser(ctx, r.provisionRules(a), a.PathValue("id"), version, now, change)
+		f, err = r.directory().ChangeUser(ctx, r.provisionRules(a.engine.Rulebook()), a.PathValue("id"), version, now, change)
 	} else {
 		f, err = r.directory().ChangeGroup(ctx, a.PathValue("id"), version, now, change)
 	}
@@ -250,14 +249,14 @@ func (r *resources) delete(ctx context.Context, a *asked) (answer, *refusal) {
 // deleteUser deletes a user, and whatever is remembered of it: before, so that it is never only the user who is gone,
 // and after, for what was learned meanwhile.
 func (r *resources) deleteUser(ctx context.Context, a *asked, version provision.Precondition, now time.Time) error {
-	user, err := r.directory().DeletableUser(ctx, r.provisionRules(a), a.PathValue("id"), version)
+	user, err := r.directory().DeletableUser(ctx, r.provisionRules(a.engine.Rulebook()), a.PathValue("id"), version)
 	if err != nil {
 		return err
 	}
 	if err := r.memory.Forget(ctx, user); err != nil {
 		return err
 	}
-	if err := r.directory().DeleteUser(ctx, r.provisionRules(a), a.PathValue("id"), version, now); err != nil {
+	if err := r.directory().DeleteUser(ctx, r.provisionRules(a.engine.Rulebook()), a.PathValue("id"), version, now); err != nil {
 		return err
 	}
 	return r.memory.Forget(ctx, user)

@@ -66,6 +66,7 @@ type Service struct {
 	complaints *rate.Limiter // what would be told with every request is told so often
 	inFlight   atomic.Int64
 	callers    atomic.Pointer[callers]
+	keys       *keyring
 	metrics    *metrics
 	stale      atomic.Pointer[staleness]
 	folded     atomic.Pointer[provision.Rules]
@@ -86,12 +87,14 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), stop: stop}
 	s.complaints = rate.NewLimiter(1, 5)
 	s.metrics = newMetrics(s)
+	s.keys = &keyring{client: newClient(10 * time.Second), now: o.Clock, log: o.Log}
 	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))
 	for range cap(s.readers) {
 		s.readers <- &fastlog.Reader{}
 	}
 	s.routes = s.newRoutes()
 	s.stopped.Go(func() { s.sweep(ctx) })
+	s.stopped.Go(func() { s.pollAll(ctx) })
 	return s
 }
 

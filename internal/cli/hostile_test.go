@@ -56,7 +56,7 @@ user "EVIL" { groups "EVIL", rev  methods password attr mark "EVIL" }
 user "EVIL two" { methods password }
 group "EVIL group" { user "EVIL", user "EVIL root" }
 group rev { user "EVIL two" }
-app "EVIL" { about "EVIL"  tags "EVIL"  url "https://x.example/EVIL" }
+app "EVIL" { about "EVIL"  tags "EVIL"  url "https://x.example/*" }
 action "EVIL" { about "EVIL" }
 network "EVIL" trusted { 192.0.2.0/25 }
 countries "EVIL" { NO }

@@ -145,7 +145,11 @@ func (f explainer) Evidence(s fact.Slot) string {
 	case fact.NewCountry, fact.NewDevice, fact.OddHour, fact.TravelSpeed:
 		return f.pastEvidence(s)
 	case fact.UserCompromised:
-		return "no source tells of it"
+		return f.compromiseEvidence()
+	case fact.UserRisk:
+		if f.recalled != nil && f.recalled.Signals.RiskBy != "" {
+			return "by a signal from " + f.recalled.Signals.RiskBy
+		}
 	case fact.DeviceOwned:
 		return f.ownerEvidence()
 	case fact.ScopesWeight:
@@ -157,6 +161,21 @@ func (f explainer) Evidence(s fact.Slot) string {
 	}
 	if i, is := s.DeviceFlag(); is {
 		return f.flagEvidence(&signon.DeviceFlags[i])
+	}
+	return ""
+}
+
+// compromiseEvidence tells who says that the user's credential is known to somebody else, or why nobody says.
+func (f explainer) compromiseEvidence() string {
+	switch {
+	case !f.rb.Accepts(rulebook.CredentialCompromise):
+		return "no source of signals tells of it"
+	case f.recalled == nil:
+		return "the service's state knows: give it with --state"
+	case f.recalled.Signals.Compromised == known.True:
+		return "by a signal from " + f.recalled.Signals.CompromisedBy
+	case f.recalled.Signals.Compromised == known.Unknown:
+		return f.recalled.Signals.CompromisedBy + " could not be asked for an hour"
 	}
 	return ""
 }
@@ -175,6 +194,8 @@ func (f explainer) unknownDevice() string {
 // flagEvidence is about a yes-no field of the device.
 func (f explainer) flagEvidence(flag *signon.DeviceFlag) string {
 	switch {
+	case f.complied && flag.Name == "compliant":
+		return "by a signal from " + f.recalled.Signals.CompliantBy
 	case *flag.Of(f.device) != signon.Unknown:
 		return ""
 	case flag.Inventory && f.unknownDevice() == "":

@@ -110,6 +110,11 @@ func (f *frame) YesNo(s fact.Slot) known.Truth {
 		return f.past().NewDevice
 	case fact.OddHour:
 		return f.past().OddHour
+	case fact.UserCompromised:
+		if f.recalled == nil {
+			return known.Unknown
+		}
+		return f.recalled.Signals.Compromised
 	case fact.PublisherVerified:
 		return truth(f.consent().Verified)
 	case fact.ConsentOwner:

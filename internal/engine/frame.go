@@ -42,6 +42,7 @@ type request struct {
 	device    *signon.Device // merged with the inventory's record; never nil
 	hasDevice bool
 	record    *posture.Record // of the inventory; nil is none
+	complied  bool            // a signal says whether the device is compliant
 	supposed  map[fact.Slot]*fact.Value
 	recalled  *Recalled // nil where nothing is remembered but what the rulebook's files say
 }

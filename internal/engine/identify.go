@@ -97,6 +97,7 @@ func (f *frame) gather(d *signon.Decision) {
 		if f.record != nil {
 			f.merged = *so.Device
 			posture.Merge(&f.merged, f.record)
+			f.complied = f.recalled != nil && f.recalled.Signals.comply(&f.merged, f.record)
 			f.device = &f.merged
 		}
 	}

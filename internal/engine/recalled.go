@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -17,8 +19,33 @@ type Recalled struct {
 	Past      history.Source   // in place of the engine's own
 	Ended     bool             // the session that the sign-on names
 	LastGrant time.Time        // in that session, or its start where there was none: from when on it is idle
+	Signals   Signalled
 
 	Learned history.SignOn // filled in: what the sign-on teaches if it is granted
+}
+
+// Signalled is what signals say of the person and the device, and who sent them.
+type Signalled struct {
+	Compromised   known.Truth // that somebody else knows a credential of the person
+	CompromisedBy string      // where it is unknown: who should have said so, and is silent
+	RiskBy        string      // who raised the person's risk; empty: the directory
+	Compliant     known.Truth // of the device; unknown where no signal said
+	CompliantAt   time.Time
+	CompliantBy   string
+}
+
+// comply has a signal's word on the compliance of a device stand, beside its record in the inventory: a word that loosens,
+// only if the device has not reported since.
+func (s *Signalled) comply(merged *signon.Device, record *posture.Record) (heard bool) {
+	switch {
+	case s.Compliant == known.False:
+		merged.Compliant = signon.No
+	case s.Compliant == known.True && !(record.Compliant == signon.No && record.Reported.After(s.CompliantAt)):
+		merged.Compliant = signon.Yes
+	default:
+		return false
+	}
+	return true
 }
 
 // DecideRecalled decides as [Engine.Decide] does, beside what a program remembers: of the person, of the past

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -38,13 +39,13 @@ func (f *frame) suppose() error {
 }
 
 // nobodyTells reports a fact that stays unknown, whatever is supposed: of the past without a history,
-// and whether an account is compromised, since no source tells that yet.
+// and whether an account is compromised without a source of signals that tells it.
 func (f *frame) nobodyTells(s fact.Slot) bool {
 	switch s {
 	case fact.NewCountry, fact.NewDevice, fact.OddHour, fact.TravelSpeed:
 		return f.pastSource() == nil && !f.e.HasHistory()
 	}
-	return s == fact.UserCompromised
+	return s == fact.UserCompromised && !f.rb.Accepts(rulebook.CredentialCompromise)
 }
 
 // supposeJoined has what counts from the day on which the user joined count from what is supposed.

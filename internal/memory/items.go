@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/provision"
@@ -28,6 +29,7 @@ type marks struct {
 	All   time.Time   `json:"all,omitzero"`  // sessions begun by then are ended, and proofs void
 	Lost  time.Time   `json:"lost,omitzero"` // proofs given by then are void: of which sessions is no longer known
 	Ended []endedMark `json:"ended,omitempty"`
+	signalled
 }
 
 type endedMark struct {
@@ -59,7 +61,12 @@ func (m *marks) end(session string, at time.Time) {
 }
 
 // void reports whether evidence counts no more.
-func (m *marks) void(e *signon.Evidence, all *provision.Everybody) bool {
+func (m *marks) void(e *signon.Evidence, all *provision.Everybody, methods *demand.Methods) bool {
+	for i := range m.Credentials {
+		if m.Credentials[i].voids(methods, e.Method, e.Time) {
+			return true
+		}
+	}
 	return !e.Time.After(m.All) || !e.Time.After(m.Lost) || !e.Time.After(all.Voided) ||
 		e.Session != "" && slices.ContainsFunc(m.Ended, func(s endedMark) bool { return s.Session == e.Session })
 }

@@ -4,6 +4,7 @@ package memory
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/demand"
@@ -25,6 +26,8 @@ type Recall struct {
 
 	asked   *signon.SignOn
 	word    string
+	methods *demand.Methods
+	marks   *marks
 	session *session
 }
 
@@ -40,8 +43,13 @@ const (
 	itemsOfSignOn
 )
 
-func keysOf(so *signon.SignOn, word string) [itemsOfSignOn]state.Key {
-	return [itemsOfSignOn]state.Key{
+// keysOf adds the keys of the items, and after them those of what signals bring.
+func keysOf(keys []state.Key, rb *rulebook.Rulebook, so *signon.SignOn, word string) []state.Key {
+	device := ""
+	if so.Device != nil {
+		device = so.Device.ID
+	}
+	fixed := [itemsOfSignOn]state.Key{
 		ofEverybody: {Kind: state.Service},
 		ofPerson:    {Kind: state.Person, Owner: so.User},
 		ofMarks:     {Kind: state.Marks, Owner: so.User},
@@ -50,6 +58,7 @@ func keysOf(so *signon.SignOn, word string) [itemsOfSignOn]state.Key {
 		ofEnded:     endedKey(so.User, so.Session.ID),
 		ofPast:      pastKey(so.User),
 	}
+	return append(append(keys, fixed[:]...), signalKeys(rb, device)...)
 }
 
 func proofsKey(user, word string) state.Key {
@@ -71,8 +80,7 @@ func pastKey(user string) state.Key { return state.Key{Kind: state.Past, Owner: 
 func (m *Memory) Recall(ctx context.Context, e *engine.Engine, word string, signOns []*signon.SignOn) ([]*Recall, error) {
 	keys := make([]state.Key, 0, itemsOfSignOn*len(signOns))
 	for _, so := range signOns {
-		of := keysOf(so, word)
-		keys = append(keys, of[:]...)
+		keys = keysOf(keys, e.Rulebook(), so, word)
 	}
 	r, err := m.read(ctx, keys)
 	if err != nil {
@@ -80,7 +88,7 @@ func (m *Memory) Recall(ctx context.Context, e *engine.Engine, word string, sign
 	}
 	list := make([]*Recall, len(signOns))
 	for i, so := range signOns {
-		if list[i], err = m.recall(e, &r, i*itemsOfSignOn, so, word); err != nil {
+		if list[i], err = m.recall(e, &r, i*len(keys)/len(signOns), so, word); err != nil {
 			return nil, err
 		}
 	}
@@ -101,10 +109,10 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 	if err != nil {
 		return nil, err
 	}
-	rec := &Recall{SignOn: *so, At: r.At, asked: so, word: word}
+	rec := &Recall{SignOn: *so, At: r.At, asked: so, word: word, methods: e.Rulebook().Methods, marks: marks}
 	rec.Evidence = make([]signon.Evidence, 0, len(so.Evidence)+len(given.List))
 	for i := range so.Evidence {
-		if !marks.void(&so.Evidence[i], all) {
+		if !marks.void(&so.Evidence[i], all, rec.methods) {
 			rec.Evidence = append(rec.Evidence, so.Evidence[i])
 		}
 	}
@@ -120,10 +128,10 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 	if rec.Time.IsZero() {
 		rec.Time = r.At
 	}
-	rec.unite(given.List, marks, all)
-	rec.unite(m.fresh.of(proofsKey(so.User, word)), marks, all)
-	rec.useSession(marks, all, r.Items[from+ofEnded].Version != 0)
-	return rec, nil
+	rec.unite(given.List, all)
+	rec.unite(m.fresh.of(proofsKey(so.User, word)), all)
+	rec.useSession(all, r.Items[from+ofEnded].Version != 0)
+	return rec, rec.useSignals(m, r, from+itemsOfSignOn, e.Rulebook())
 }
 
 // person is the user, by rulebook and provisioning service.
@@ -156,9 +164,9 @@ func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*histor
 }
 
 // unite puts what is remembered beside the evidence that the sign-on states, and leaves out what is void.
-func (r *Recall) unite(given []proof, marks *marks, all *provision.Everybody) {
+func (r *Recall) unite(given []proof, all *provision.Everybody) {
 	for _, p := range given {
-		if e := p.evidence(); !marks.void(&e, all) {
+		if e := p.evidence(); !r.marks.void(&e, all, r.methods) {
 			r.Evidence = append(r.Evidence, e)
 		}
 	}
@@ -170,7 +178,7 @@ func (p proof) evidence() signon.Evidence {
 
 // useSession finds when the session began: as early as state, request or evidence say, and at the latest now; and
 // whether it has ended.
-func (r *Recall) useSession(marks *marks, all *provision.Everybody, ended bool) {
+func (r *Recall) useSession(all *provision.Everybody, ended bool) {
 	if r.Session.ID == "" {
 		return
 	}
@@ -190,7 +198,7 @@ func (r *Recall) useSession(marks *marks, all *provision.Everybody, ended bool) 
 		r.Session.Started = r.Time
 	}
 	r.LastGrant = later(r.session.Granted, r.Session.Started)
-	r.Ended = ended || !r.Session.Started.After(marks.All) || !r.Session.Started.After(all.Voided)
+	r.Ended = ended || !r.Session.Started.After(r.marks.All) || !r.Session.Started.After(all.Voided)
 }
 
 // Keep remembers what a decision on a sign-on teaches: it returns once all is kept but what can only tighten if it is
@@ -250,6 +258,10 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 		lesson.At = r.At
 		kept := learned(&lesson, key.ID)
 		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.learn(kept) }))
+	}
+	if granted && r.marks.Compromise.is() && slices.Contains(r.Presented, demand.ChangePassword) {
+		heard := r.marks.Compromise.Heard
+		now = append(now, change(state.Key{Kind: state.Marks, Owner: r.User}, time.Time{}, func(k *marks) { k.settle(heard) }))
 	}
 	if list := r.given(rb); len(list) > 0 && outcome != signon.Block {
 		u := change(proofsKey(r.User, r.word), time.Time{}, func(p *proofs) { p.add(list) })

@@ -11,6 +11,7 @@ import (
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/fact"
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -18,11 +19,11 @@ import (
 type axis struct {
 	name   string
 	cells  []cell
-	parent *axis                              // what settles what stands where this states nothing; nil for nothing
-	class  func(cell int) string              // of the parent's cells: those alike settle the same
-	needs  func(parent int, stated bool) bool // whether it can be stated where the parent's cell is that; nil is always
-	reps   []int                              // of each class of the parent's, its first cell
-	keys   []string                           // of each class
+	parent *axis                       // what settles what stands where this states nothing; nil for nothing
+	class  func(cell int) string       // of the parent's cells: those alike settle the same
+	needs  func(parent, cell int) bool // whether it can be stated where the parent's cell is that; nil is always
+	reps   []int                       // of each class of the parent's, its first cell
+	keys   []string                    // of each class
 
 	ofConsent bool // it is stated of consents alone
 }
@@ -62,6 +63,10 @@ func (w *World) findAxes() {
 			l.axis = w.byName[deviceAxis]
 		case a != nil && w.stated(l.Fact.Name):
 			l.axis = w.field(l, personAxis)
+		case slot == fact.UserCompromised && w.signalled(rulebook.CredentialCompromise):
+			l.axis = w.compromised(l)
+		case slot == fact.UserRisk && w.signalled(rulebook.RiskLevelChange):
+			l.axis = w.raised(l)
 		case a != nil, slot == fact.Group, slot >= fact.UserID && slot <= fact.UserCompromised:
 			l.axis = person
 		case slot == fact.DeviceOwned:
@@ -118,7 +123,9 @@ func (w *World) field(l *leaf, parent string) *axis {
 		name := l.Fact.Name
 		if parent == deviceAxis {
 			a.class = func(cell int) string { return w.listed(cell, name) }
-			a.needs = func(parent int, stated bool) bool { return !stated || !w.byName[deviceAxis].cells[parent].nothing }
+			a.needs = func(parent, cell int) bool {
+				return a.cells[cell].nothing || !w.byName[deviceAxis].cells[parent].nothing
+			}
 		} else {
 			a.class = func(kind int) string { return w.Kinds[kind].own(w, name) }
 		}
@@ -201,15 +208,8 @@ func (w *World) past(l *leaf) *axis {
 	if a := w.byName[l.Fact.Name]; a != nil {
 		return a
 	}
-	a, name := w.axis(l.Fact.Name), l.Fact.Name
-	suppose := func(v any) func(*signon.SignOn) {
-		return func(so *signon.SignOn) {
-			if so.Suppose == nil {
-				so.Suppose = map[string]any{}
-			}
-			so.Suppose[name] = v
-		}
-	}
+	a := w.axis(l.Fact.Name)
+	suppose := func(v any) func(*signon.SignOn) { return supposing(l.Fact.Name, v) }
 	if !slices.ContainsFunc(w.sides, func(s *side) bool { return s.engine.HasHistory() }) {
 		a.add(true, func(*signon.SignOn) {})
 		return a
@@ -236,9 +236,69 @@ func (w *World) past(l *leaf) *axis {
 		a.class = w.positioned
 	}
 	if a.class != nil {
-		a.needs = func(parent int, stated bool) bool { return !stated || a.class(parent) == told }
+		a.needs = func(parent, cell int) bool { return a.cells[cell].nothing || a.class(parent) == told }
 	}
 	return a
+}
+
+// supposing supposes a fact.
+func supposing(name string, v any) func(*signon.SignOn) {
+	return func(so *signon.SignOn) {
+		if so.Suppose == nil {
+			so.Suppose = map[string]any{}
+		}
+		so.Suppose[name] = v
+	}
+}
+
+// signalled reports whether some side accepts a signal.
+func (w *World) signalled(e rulebook.Event) bool {
+	return slices.ContainsFunc(w.sides, func(s *side) bool { return s.rb.Accepts(e) })
+}
+
+// compromised is the axis of what signals say of a user's credentials.
+func (w *World) compromised(l *leaf) *axis {
+	if a := w.byName[l.Fact.Name]; a != nil {
+		return a
+	}
+	a := w.axis(l.Fact.Name)
+	a.add(true, supposing(l.Fact.Name, nil))
+	a.add(false, supposing(l.Fact.Name, true))
+	a.add(false, supposing(l.Fact.Name, false))
+	return a
+}
+
+// raised is the axis of a user's risk where signals may raise it: it is never less than the directories say.
+func (w *World) raised(l *leaf) *axis {
+	if a := w.byName[l.Fact.Name]; a != nil {
+		return a
+	}
+	a := w.axis(l.Fact.Name)
+	a.add(true, func(*signon.SignOn) {})
+	for _, level := range fact.Levels {
+		a.add(false, supposing(l.Fact.Name, level))
+	}
+	a.parent = w.byName[personAxis]
+	a.class = func(kind int) string { return fmt.Sprint(w.Kinds[kind].risk()) }
+	a.needs = func(kind, cell int) bool { return cell == 0 || cell > w.Kinds[kind].risk() }
+	return a
+}
+
+// CanBe reports whether a sign-on that is possible of others is of the kind, too: nobody's risk is less than the
+// directories say.
+func (k *Kind) CanBe(so *signon.SignOn) bool {
+	level, supposed := so.Suppose["user.risk"].(string)
+	return !supposed || 1+slices.Index(fact.Levels, level) > k.risk()
+}
+
+// risk is the highest that a directory says of the kind, counted from 1.
+func (k *Kind) risk() (level int) {
+	for _, p := range k.persons {
+		if p != nil {
+			level = max(level, 1+slices.Index(fact.Levels, p.Risk))
+		}
+	}
+	return level
 }
 
 // told is the class of a parent's cells where what was before can be told.
@@ -301,5 +361,5 @@ func (w *World) coursesOf(l *leaf, class int) []course {
 
 // allowed reports whether a cell can be where the parent is in a class.
 func (a *axis) allowed(class, cell int) bool {
-	return a.needs == nil || a.needs(a.reps[class], !a.cells[cell].nothing)
+	return a.needs == nil || a.needs(a.reps[class], cell)
 }

@@ -5,6 +5,7 @@ package provision
 import (
 	"context"
 	"iter"
+	"strings"
 
 	"github.com/go-json-experiment/json"
 
@@ -100,4 +101,29 @@ func (d *Directory) Named(ctx context.Context, of *Type, name string, members bo
 		return nil, err
 	}
 	return d.Get(ctx, of, h.ID, members)
+}
+
+// Known finds the id of a user whom somebody else names: as it is, else by a name that differs in its case alone.
+// Found is false for one whom neither rulebook nor provisioning service knows.
+func (d *Directory) Known(ctx context.Context, rules *Rules, name string) (id string, found bool, err error) {
+	if rules.People[name] != nil {
+		return name, true, nil
+	}
+	tx := &transaction{ctx: ctx, store: d.Store, items: map[state.Key]*entry{}}
+	var p Person
+	if found, err = tx.get(personKey(name), &p); found || err != nil {
+		return name, found, err
+	}
+	if id, found = rules.Folded[strings.ToLower(name)]; found {
+		return id, true, nil
+	}
+	var h holder
+	if found, err = tx.get(userNameKey(name), &h); !found || err != nil {
+		return "", false, err
+	}
+	k, _, err := tx.read(Users, h.ID)
+	if err != nil {
+		return "", false, err
+	}
+	return k.User, true, nil
 }

@@ -1,5 +1,9 @@
 package rulebook
 
+// Actions and apps.
+
+import "briskwarden.example/briskwarden/internal/appurl"
+
 // BuiltInActions are the actions that every rulebook knows.
 var BuiltInActions = []string{SignOn, EnrolMethod, "reset-password", Consent}
 
@@ -30,5 +34,22 @@ func (r *resolver) apps() {
 			a.Tags = append(a.Tags, id)
 		}
 		r.rb.Apps[a.Name] = a
+		r.address(a)
+	}
+}
+
+// address notes where an app stands on the web.
+func (r *resolver) address(a *App) {
+	at := a.Decl.URL
+	if !at.Given() {
+		return
+	}
+	pattern, err := appurl.ParsePattern(at.Text)
+	if err != nil {
+		r.fail(at, "it reads https://roster.skerry.example/*", "%q cannot be an app's address: %v", at.Text, err)
+		return
+	}
+	if other, taken := r.rb.Addresses.Add(pattern, a.Name); taken {
+		r.fail(at, "give each its own", "the app %q has the same address", other)
 	}
 }

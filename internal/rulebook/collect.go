@@ -42,6 +42,8 @@ type declarations struct {
 	expects    table[*ast.Expect]
 	promises   table[*ast.Promise]
 	callers    table[*ast.Caller]
+	issuers    table[*ast.Issuer]
+	signals    table[*ast.Signals]
 }
 
 func add[D ast.Decl](r *resolver, t *table[D], d D) {
@@ -120,6 +122,10 @@ func (r *resolver) declaration(d ast.Decl) {
 		add(r, &c.promises, d)
 	case *ast.Caller:
 		add(r, &c.callers, d)
+	case *ast.Issuer:
+		add(r, &c.issuers, d)
+	case *ast.Signals:
+		add(r, &c.signals, d)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/appurl"
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/diag"
@@ -21,6 +22,7 @@ import (
 	"briskwarden.example/briskwarden/internal/risk"
 	"briskwarden.example/briskwarden/internal/schedule"
 	"briskwarden.example/briskwarden/internal/set"
+	"briskwarden.example/briskwarden/internal/texts"
 	"briskwarden.example/briskwarden/language/ast"
 	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
@@ -60,6 +62,10 @@ type Rulebook struct {
 	Expects     []*Expect // as they stand
 	Promises    []*Promise
 	Callers     []*Caller    // as they stand
+	Issuers     []*Issuer    // the same
+	Signals     []*Signals   // the same
+	Addresses   appurl.Table // of apps
+	Texts       texts.Catalog
 	Comparisons []Comparison // of all conditions, each once
 
 	Diagnostics diag.List // sorted by place

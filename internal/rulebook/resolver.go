@@ -49,6 +49,9 @@ func (r *resolver) resolve() {
 	r.promises(scope)
 	r.expects()
 	r.callers()
+	r.issuers()
+	r.signals()
+	r.texts()
 	r.rb.Networks.Table = place.NewTable(r.prefixes)
 }
 

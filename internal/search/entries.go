@@ -152,7 +152,7 @@ func (g *gathering) serves(h *Hit, k *possible.Kind, t Target) (bool, error) {
 	if t == h.Target && slices.Contains(h.Kinds, k) {
 		return true, nil
 	}
-	if !g.found[g.triple(k, t, h.Way)] || h.SignOn.Consent != nil && t.Action != h.Action {
+	if !g.found[g.triple(k, t, h.Way)] || !k.CanBe(&h.SignOn) || h.SignOn.Consent != nil && t.Action != h.Action {
 		return false, nil
 	}
 	so := put(&h.SignOn, k.People[0], t)

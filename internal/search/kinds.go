@@ -40,7 +40,7 @@ func Kinds(ctx context.Context, sp *possible.Space, sought logic.Lit, known map[
 		}
 		so, who := sp.SignOn()
 		for g, kinds := range groups {
-			if !left[g] || !tells && kinds[0] != who[0] {
+			if !left[g] || !tells && kinds[0] != who[0] || !kinds[0].CanBe(&so) {
 				continue
 			}
 			so.User = kinds[0].People[0]

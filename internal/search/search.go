@@ -205,7 +205,7 @@ func (s *seeker) ofWay(sought logic.Lit, way int) error {
 			return err
 		}
 		for g, kinds := range groups {
-			if !left[g] {
+			if !left[g] || !kinds[0].CanBe(&hit.SignOn) {
 				continue
 			}
 			so := hit.SignOn

@@ -73,6 +73,7 @@ type (
 		Devices    []Name
 		Geo        []Name
 		History    []Name
+		Texts      []Name
 	}
 	// BreakGlass names the emergency accounts and what they prove.
 	BreakGlass struct {
@@ -281,6 +282,27 @@ type (
 	CallerToken struct {
 		Digest Name
 		Until  Name
+	}
+	// Issuer is who issues the tokens by which people are known to gateways.
+	Issuer struct {
+		Block
+		URL      Name
+		Keys     Name // a file, or an https address
+		Audience Name
+		Cookie   Name
+		Who      Selection
+		SignOn   Name
+		Sessions Name
+	}
+	// Signals is who sends signals about people and devices.
+	Signals struct {
+		Block
+		From     Name
+		Keys     Name // a file, or an https address
+		Audience Name
+		Accept   []Name
+		Poll     Name
+		TokenIn  Name // of Poll: a variable of the environment
 	}
 	// Promise is a statement about every possible sign-on.
 	Promise struct {

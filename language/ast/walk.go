@@ -118,6 +118,8 @@ func Selectors(d Decl) (list []Selector) {
 		add(d.Scope.Who)
 	case *Promise:
 		add(d.Scope.Who)
+	case *Issuer:
+		add(d.Who)
 	}
 	return list
 }

@@ -13,7 +13,8 @@ import (
 
 // declarations are the keywords that begin a declaration, in the order of the reference.
 var declarations = []string{"rulebook", "attribute", "user", "group", "app", "action", "network", "countries", "schedule",
-	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise", "caller"}
+	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise", "caller",
+	"issuer", "signals"}
 
 func isDeclaration(t token.Token) bool {
 	return t.Kind == token.Word && slices.Contains(declarations, t.Text)
@@ -100,6 +101,10 @@ func (p *parser) parseDeclaration(k token.Token) ast.Decl {
 		return p.expect(k)
 	case "caller":
 		return p.caller(k)
+	case "issuer":
+		return p.issuer(k)
+	case "signals":
+		return p.signals(k)
 	default:
 		return p.promise(k)
 	}
@@ -122,6 +127,7 @@ func (p *parser) rulebook(k token.Token) ast.Decl {
 		{word: "devices", parse: func(token.Token) { d.Devices = p.texts("a file") }},
 		{word: "geo", parse: func(token.Token) { d.Geo = p.texts("a file") }},
 		{word: "history", parse: func(token.Token) { d.History = p.texts("a file") }},
+		{word: "texts", parse: func(token.Token) { d.Texts = p.texts("a file") }},
 	})
 	return d
 }
@@ -320,6 +326,36 @@ func (p *parser) caller(k token.Token) ast.Decl {
 			d.From = p.names("a network")
 		}},
 		{word: "sessions", parse: func(token.Token) { d.Sessions = p.name("a word") }},
+	})
+	return d
+}
+
+func (p *parser) issuer(k token.Token) ast.Decl {
+	d := &ast.Issuer{Block: p.head(k, "the issuer's name")}
+	p.block(&d.Block, []clause{
+		{word: "url", required: true, parse: func(token.Token) { d.URL = p.text("the issuer's address") }},
+		{word: "keys", required: true, parse: func(token.Token) { d.Keys = p.text("a file, or an https address") }},
+		{word: "audience", required: true, parse: func(token.Token) { d.Audience = p.text("for whom its tokens are") }},
+		{word: "cookie", parse: func(token.Token) { d.Cookie = p.text("a cookie's name") }},
+		{word: "who", required: true, parse: func(t token.Token) { d.Who = p.selection(t, p.person) }},
+		{word: "sign-on", required: true, parse: func(token.Token) { d.SignOn = p.text("the address where people sign on") }},
+		{word: "sessions", parse: func(token.Token) { d.Sessions = p.name("a word") }},
+	})
+	return d
+}
+
+func (p *parser) signals(k token.Token) ast.Decl {
+	d := &ast.Signals{Block: p.head(k, "the source's name")}
+	p.block(&d.Block, []clause{
+		{word: "from", required: true, parse: func(token.Token) { d.From = p.text("the sender's address") }},
+		{word: "keys", required: true, parse: func(token.Token) { d.Keys = p.text("a file, or an https address") }},
+		{word: "audience", required: true, parse: func(token.Token) { d.Audience = p.text("for whom its signals are") }},
+		{word: "accept", required: true, parse: func(token.Token) { d.Accept = p.names("an event") }},
+		{word: "poll", parse: func(token.Token) {
+			d.Poll = p.text("the address to ask")
+			p.word("token-in")
+			d.TokenIn = p.name("a variable of the environment")
+		}},
 	})
 	return d
 }

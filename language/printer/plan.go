@@ -26,12 +26,14 @@ type hint struct {
 // pads are the columns at which clauses go on, by block; they do not depend on which
 // clauses are there, so that adding one never moves the others.
 var pads = map[string]map[string]int{
-	"rulebook": column(11, "timezone", "unmatched", "floor", "break-glass", "directory", "devices", "geo", "history"),
+	"rulebook": column(11, "timezone", "unmatched", "floor", "break-glass", "directory", "devices", "geo", "history", "texts"),
 	"user":     column(7, "type", "groups", "methods", "joined", "risk", "active", "attr"),
 	"app":      column(5, "about", "tags", "url"),
 	"policy":   column(5, "about", "owner", "who", "to", "doing", "stage"),
 	"waiver":   column(7, "because", "owner", "who", "to", "when", "lifts", "until"),
 	"caller":   column(6, "about", "token", "certificate", "may", "for", "from", "sessions"),
+	"issuer":   column(8, "url", "keys", "audience", "cookie", "who", "sign-on", "sessions"),
+	"signals":  column(8, "from", "keys", "audience", "accept", "poll"),
 	"promise":  column(5, "who", "to", "doing", "when"),
 	"schedule": column(7, "mon", "tue", "wed", "thu", "fri", "sat", "sun", "except", "during"),
 }

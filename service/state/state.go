@@ -52,6 +52,9 @@ const (
 	UserName  Kind = 10 // the resource that has a user name, by that name in small letters
 	GroupName Kind = 11 // the resource that has a group's name
 	Member    Kind = 12 // of a group, by the id of its resource: a member, by the id of its own
+	Device    Kind = 13 // of a device: what signals said
+	Signal    Kind = 14 // of a sender: a signal that was heard, by its id
+	Poll      Kind = 15 // of a source of signals: when it was asked
 )
 
 // Key names an item.

@@ -117,13 +117,14 @@ func (s *Small) take(all []topic) (taken map[string]bool, settings []string) {
 			s.Files[f] = &fstest.MapFile{Data: []byte(text)}
 		}
 		settings = append(settings, t.settings)
+		s.text.WriteString(t.brings)
 		s.asks = append(s.asks, t.asks...)
 		for _, c := range t.choices {
 			size *= len(c)
 		}
 		s.choices = append(s.choices, t.choices...)
 	}
-	names := []string{"networks", "located", "abroad", "clients", "scored", "modes", "leave", "before", "people", "times", "devices"}
+	names := []string{"networks", "located", "abroad", "clients", "scored", "modes", "leave", "before", "people", "times", "signalled", "devices"}
 	for _, i := range s.r.Perm(len(all))[:1+s.r.IntN(2)] {
 		if size > 60 || names[i] == "located" && taken["networks"] || names[i] == "networks" && taken["located"] ||
 			names[i] == "abroad" && taken["located"] || names[i] == "located" && taken["abroad"] || names[i] == "modes" && taken["leave"] || names[i] == "leave" && taken["modes"] {
@@ -310,8 +311,11 @@ func (s *Small) Each(users, apps []string, f func(*signon.SignOn)) {
 	}
 }
 
-// possible reports whether what is supposed of what was before can be known at all.
+// possible reports whether what is supposed of what was before can be known at all, and no risk is less than the rulebook says.
 func (s *Small) possible(so *signon.SignOn) bool {
+	if level := so.Suppose["user.risk"]; so.User == "ben" && level != nil && level != "high" {
+		return false
+	}
 	country := so.Country != "" || s.located && so.IP.IsValid() && (strings.HasPrefix(so.IP.String(), "192.0.2.1") && so.IP.String() != "192.0.2.200" ||
 		so.IP.String() == "192.0.2.70" || so.IP.String() == "198.51.100.1")
 	known := func(name string) bool { v, is := so.Suppose[name]; return is && v != nil }

@@ -19,6 +19,7 @@ type statement func(*signon.SignOn)
 type topic struct {
 	settings string // of the rulebook block
 	declares string
+	brings   string // it declares that alone where it is taken
 	files    map[string]string
 	asks     []string
 	choices  [][]statement
@@ -98,7 +99,12 @@ func topics(r *rand.Rand) []topic {
 			"user.deck is upper", "user.deck is unknown", "user.joined within 3d", "user.joined not within 1d", "time after user.end", "time before user.end"}}
 	times := topic{declares: "schedule shift { mon-fri 06:00-20:00 sat 22:00-02:00 except 2026-11-30 }\n",
 		asks: []string{"time in shift", "time not in shift", "time before 2026-11-29", "time after 2026-11-28T12:00"}}
-	return append([]topic{networks, located, abroad, clients, scored, modes, leave, before, people, times}, devices(r))
+	signalled := topic{brings: "signals desk { from \"https://desk.example\" keys \"keys.json\" audience \"brisk\" accept credential-compromise, risk-level-change }\n",
+		files: map[string]string{"keys.json": `{"keys":[{"kty":"OKP","crv":"Ed25519","x":"rhNOBpbPtoOxkxCs6_8D7DvZoIMRhphKZQ6jlRZE5SE"}]}`},
+		asks:  []string{"user.compromised", "user.compromised is known", "user.risk at least medium", "user.risk is low"},
+		choices: [][]statement{{suppose("user.compromised", nil), suppose("user.compromised", true), suppose("user.compromised", false)},
+			{nothing, suppose("user.risk", "low"), suppose("user.risk", "medium"), suppose("user.risk", "high")}}}
+	return append([]topic{networks, located, abroad, clients, scored, modes, leave, before, people, times, signalled}, devices(r))
 }
 
 // devices asks about two fields of devices, beside what they are.
