@@ -52,6 +52,7 @@ type asked struct {
 type answer struct {
 	status int
 	value  any
+	page   []byte // in place of the value: HTML
 	retry  bool
 	header map[string]string
 }
@@ -64,6 +65,7 @@ type endpoint struct {
 	hasBody  bool
 	media    string // of the body; empty: JSON
 	scim     bool   // it speaks SCIM, in bodies and errors
+	tokenIn  string // the header with the caller's token; empty: Authorization
 	answered func(ctx context.Context, r *asked) (answer, *refusal)
 }
 
@@ -114,7 +116,7 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 	a := &asked{Request: r, engine: s.engine()}
 	var no *refusal
 	if e.right != 0 {
-		if a.caller, no = s.identify(r, a.engine.Rulebook()); no == nil && !a.caller.may(e.right) {
+		if a.caller, no = s.identify(r, e.tokenIn, a.engine.Rulebook()); no == nil && !a.caller.may(e.right) {
 			no = s.forbidden(a.caller)
 		}
 	}
@@ -180,7 +182,7 @@ func (s *Service) write(w http.ResponseWriter, to answer, no *refusal) {
 			to = answer{value: map[string]string{"error": no.message}}
 		}
 		to.status, to.retry = no.status, no.retry
-		if no.status == http.StatusUnauthorized {
+		if no.status == http.StatusUnauthorized && h.Get("WWW-Authenticate") == "" {
 			h.Set("WWW-Authenticate", "Bearer")
 		}
 	}
@@ -189,6 +191,12 @@ func (s *Service) write(w http.ResponseWriter, to answer, no *refusal) {
 	}
 	if to.status == 0 {
 		to.status = http.StatusOK
+	}
+	if to.page != nil {
+		h.Set("Content-Type", "text/html; charset=utf-8")
+		w.WriteHeader(to.status)
+		_, _ = w.Write(to.page)
+		return
 	}
 	if to.value == nil {
 		w.WriteHeader(to.status)

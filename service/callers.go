@@ -3,6 +3,7 @@ package service
 // Who asks, and what it may.
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"crypto/subtle"
 	"net"
@@ -57,7 +58,7 @@ func (s *Service) callersOf(rb *rulebook.Rulebook) *callers {
 var anybody = &rulebook.Caller{Name: "open", May: ^rulebook.Right(0)}
 
 // identify finds who asks. The refusal says why it is nobody who may.
-func (s *Service) identify(r *http.Request, rb *rulebook.Rulebook) (*caller, *refusal) {
+func (s *Service) identify(r *http.Request, tokenIn string, rb *rulebook.Rulebook) (*caller, *refusal) {
 	address := addressOf(r)
 	if s.Open {
 		if !address.IsLoopback() || !isLoopback(r.Host) {
@@ -66,7 +67,7 @@ func (s *Service) identify(r *http.Request, rb *rulebook.Rulebook) (*caller, *re
 		return &caller{anybody}, nil
 	}
 	c := s.callersOf(rb)
-	found, known := c.byToken(r, s.Clock())
+	found, known := c.byToken(r, tokenIn, s.Clock())
 	if !known {
 		found = c.byCertificate(r)
 	}
@@ -90,12 +91,15 @@ var unproved = &refusal{status: http.StatusUnauthorized, message: "a caller prov
 //
 // The digest of what is presented is looked up: how long that takes tells of the digest alone, and from a digest
 // nobody finds a token. What is found is compared once more, in constant time.
-func (c *callers) byToken(r *http.Request, now time.Time) (found *rulebook.Caller, known bool) {
-	header := r.Header.Values("Authorization")
+func (c *callers) byToken(r *http.Request, tokenIn string, now time.Time) (found *rulebook.Caller, known bool) {
+	header := r.Header.Values(cmp.Or(tokenIn, "Authorization"))
 	if len(header) == 0 {
 		return nil, false
 	}
-	scheme, token, _ := strings.Cut(header[0], " ")
+	scheme, token := "Bearer", header[0]
+	if tokenIn == "" {
+		scheme, token, _ = strings.Cut(token, " ")
+	}
 	if len(header) > 1 || !strings.EqualFold(scheme, "Bearer") || token == "" {
 		return nil, true
 	}

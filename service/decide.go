@@ -12,6 +12,7 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/internal/appurl"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/known"
@@ -27,6 +28,8 @@ type question struct {
 	decision signon.Decision
 	why      error // it cannot be read, or judged
 	fact     bool  // what the decision says is no matter of who the user is
+
+	addressed bool // the app is named by its address
 }
 
 // permitted reports whether a caller may ask a question.
@@ -65,8 +68,9 @@ func rememberable(so *signon.SignOn) error {
 // nearNow is how far a time may be from the clock to be taken for it.
 const nearNow = 5 * time.Minute
 
-// read reads a question.
-func (s *Service) read(data []byte) (*question, error) {
+// read reads a question. An app that is named by its address is that of the rulebook; where there is none, the address
+// stands for an app that nobody knows.
+func (s *Service) read(rb *rulebook.Rulebook, data []byte) (*question, error) {
 	r := <-s.readers
 	var l signon.Logged
 	err := r.ReadEvaluation(data, &l)
@@ -74,7 +78,10 @@ func (s *Service) read(data []byte) (*question, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &question{SignOn: &l.SignOn, made: l.Recorded || l.Suppose != nil}
+	q := &question{SignOn: &l.SignOn, made: l.Recorded || l.Suppose != nil, addressed: l.Address != ""}
+	if q.addressed {
+		q.App = appAt(rb, l.Address)
+	}
 	if err := rememberable(q.SignOn); err != nil {
 		return nil, err
 	}
@@ -87,6 +94,19 @@ func (s *Service) read(data []byte) (*question, error) {
 		q.made = true
 	}
 	return q, nil
+}
+
+// appAt is the app of an address, or what names no app.
+func appAt(rb *rulebook.Rulebook, address string) string {
+	if a, err := appurl.Parse(address); err == nil {
+		if app, ok := rb.Addresses.App(a); ok {
+			return app
+		}
+	}
+	if rb.Apps[address] != nil { // an app that is called like an address
+		return "url " + address
+	}
+	return address
 }
 
 // decide decides on questions of one caller, all by what is remembered at one time, and remembers what they teach.

@@ -18,6 +18,8 @@ func (s *Service) endpoints() []endpoint {
 		{method: "POST", path: "/access/v1/search/action", right: rulebook.MaySearch, hasBody: true, answered: s.searchAction},
 		{method: "GET", path: "/.well-known/authzen-configuration", answered: s.metadata},
 		{method: "POST", path: "/signals/v1/{name}", right: rulebook.MaySignal, hasBody: true, media: signalMedia, answered: s.signal},
+		{method: "GET", path: "/forward/v1", right: rulebook.MayForward, tokenIn: "Caller-Token", answered: s.forward},
+		{method: "GET", path: "/why/v1/{id}", answered: s.why},
 		{method: "DELETE", path: "/sessions/v1/{user}", right: rulebook.MayOperate, answered: s.endSession},
 		{method: "DELETE", path: "/sessions/v1/{user}/{id}", right: rulebook.MayOperate, answered: s.endSession},
 	}...)

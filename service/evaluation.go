@@ -12,6 +12,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/lines"
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -19,7 +20,7 @@ import (
 func unreadable(err error) *refusal { return refuse(http.StatusBadRequest, "%s", err) }
 
 func (s *Service) evaluation(ctx context.Context, a *asked) (answer, *refusal) {
-	q, err := s.read(a.body)
+	q, err := s.read(a.engine.Rulebook(), a.body)
 	if err != nil {
 		return answer{}, unreadable(err)
 	}
@@ -122,7 +123,7 @@ func (s *Service) evaluations(ctx context.Context, a *asked) (answer, *refusal) 
 	list := make([]*question, len(all.Evaluations))
 	var readable []*question
 	for i, item := range all.Evaluations {
-		q := s.readItem(item, all.parts)
+		q := s.readItem(a.engine.Rulebook(), item, all.parts)
 		if list[i] = q; q.why != nil {
 			continue
 		}
@@ -145,7 +146,7 @@ func (s *Service) evaluations(ctx context.Context, a *asked) (answer, *refusal) 
 }
 
 // readItem reads one of several evaluations; one that cannot be read is refused in its place.
-func (s *Service) readItem(item jsontext.Value, defaults parts) *question {
+func (s *Service) readItem(rb *rulebook.Rulebook, item jsontext.Value, defaults parts) *question {
 	body, err := []byte(item), error(nil)
 	if !defaults.none() {
 		var own parts
@@ -156,7 +157,7 @@ func (s *Service) readItem(item jsontext.Value, defaults parts) *question {
 	}
 	var q *question
 	if err == nil {
-		q, err = s.read(body)
+		q, err = s.read(rb, body)
 	}
 	if err == nil {
 		return q

@@ -24,6 +24,7 @@ type metrics struct {
 	logErrors   prometheus.Counter
 	loaded      prometheus.Gauge
 	signals     *prometheus.CounterVec
+	forwards    *prometheus.CounterVec
 }
 
 func newMetrics(s *Service) *metrics {
@@ -39,11 +40,13 @@ func newMetrics(s *Service) *metrics {
 	}
 	m.signals = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "brisk_signals_total",
 		Help: "Signals, by source, event and what became of them."}, []string{"source", "event", "result"})
+	m.forwards = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "brisk_forwarded_total",
+		Help: "Requests of web gateways, by what became of them."}, []string{"result"})
 	m.loaded.Set(float64(time.Now().Unix()))
 	gauge := func(name, help string, value func() float64) prometheus.Collector {
 		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value)
 	}
-	m.registry.MustRegister(m.decisions, m.latency, m.stateErrors, m.logErrors, m.loaded, m.signals, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.decisions, m.latency, m.stateErrors, m.logErrors, m.loaded, m.signals, m.forwards, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		gauge("brisk_rulebook_stale_seconds", "Since when the rulebook's folder has not been fit to be loaded; 0 is that it is.", func() float64 {
 			if stale := s.stale.Load(); stale != nil {
@@ -70,6 +73,9 @@ func (m *metrics) decided(rb *rulebook.Rulebook, q *question, caller string, sec
 func (m *metrics) signal(source, event, result string) {
 	m.signals.WithLabelValues(source, event, result).Inc()
 }
+
+// forwarded counts a request of a web gateway.
+func (m *metrics) forwarded(result string) { m.forwards.WithLabelValues(result).Inc() }
 
 // Operations answers those who keep the service running: /livez, /readyz and /metrics. Who may ask is for the
 // listener to say.

@@ -54,7 +54,7 @@ type searched struct {
 }
 
 // readSearch reads a search for one kind of thing, whose id is filled in for each that is tried.
-func (s *Service) readSearch(body []byte, kind string) (*searched, error) {
+func (s *Service) readSearch(rb *rulebook.Rulebook, body []byte, kind string) (*searched, error) {
 	var asked search
 	if err := json.Unmarshal(body, &asked); err != nil {
 		return nil, plain(err)
@@ -68,9 +68,12 @@ func (s *Service) readSearch(body []byte, kind string) (*searched, error) {
 	case "action":
 		p.Action = jsontext.Value(`{"name":"?"}`)
 	}
-	q, err := s.read(p.body())
+	q, err := s.read(rb, p.body())
 	if err != nil {
 		return nil, err
+	}
+	if q.addressed && kind == "resource" {
+		return nil, &signon.FieldError{Field: "resource.type", Msg: "apps are searched for: only \"app\" is looked for"}
 	}
 	found := &searched{question: *q, limit: mostFound}
 	found.made = true
@@ -137,7 +140,7 @@ func (s *Service) tried(ctx context.Context, a *asked, q *searched, ids []string
 }
 
 func (s *Service) searchSubject(ctx context.Context, a *asked) (answer, *refusal) {
-	q, err := s.readSearch(a.body, "subject")
+	q, err := s.readSearch(a.engine.Rulebook(), a.body, "subject")
 	if err != nil {
 		return answer{}, unreadable(err)
 	}
@@ -156,7 +159,7 @@ func (s *Service) searchSubject(ctx context.Context, a *asked) (answer, *refusal
 }
 
 func (s *Service) searchResource(ctx context.Context, a *asked) (answer, *refusal) {
-	q, err := s.readSearch(a.body, "resource")
+	q, err := s.readSearch(a.engine.Rulebook(), a.body, "resource")
 	if err != nil {
 		return answer{}, unreadable(err)
 	}
@@ -174,7 +177,7 @@ func (s *Service) searchResource(ctx context.Context, a *asked) (answer, *refusa
 }
 
 func (s *Service) searchAction(ctx context.Context, a *asked) (answer, *refusal) {
-	q, err := s.readSearch(a.body, "action")
+	q, err := s.readSearch(a.engine.Rulebook(), a.body, "action")
 	if err != nil {
 		return answer{}, unreadable(err)
 	}

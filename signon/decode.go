@@ -113,6 +113,9 @@ type (
 // known are ignored; keys match exactly. A byte order mark may stand first. A field that cannot be read is a [*FieldError].
 func Decode(data []byte) (SignOn, error) {
 	r, err := readRequest(data)
+	if err == nil {
+		err = r.check()
+	}
 	if err != nil {
 		return SignOn{}, err
 	}
@@ -133,7 +136,7 @@ func readRequest(data []byte) (r request, err error) {
 	if err := json.Unmarshal(data, &r); err != nil {
 		return r, fieldError(err, data)
 	}
-	return r, r.check()
+	return r, nil
 }
 
 // DecodeID finds the context.id of a request that cannot be read as a whole, as far as it can.

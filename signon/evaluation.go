@@ -2,8 +2,12 @@ package signon
 
 // Requests of the AuthZEN Access Evaluation API, in which subject, action and resource are whole.
 
+// addressType is the type of a resource that is named by its address on the web.
+const addressType = "url"
+
 // DecodeEvaluation reads one request as [Decode] does, in which the type and id of subject and resource and the name
-// of the action must be stated. Unlike in a log, facts may be supposed; an outcome that stands there is given back.
+// of the action must be stated. Unlike in a log, facts may be supposed; an outcome that stands there is given back. A
+// resource of the type url is named by its address, which is given back in place of the app.
 func DecodeEvaluation(data []byte) (Logged, error) {
 	r, err := readRequest(data)
 	if err != nil {
@@ -18,6 +22,12 @@ func DecodeEvaluation(data []byte) (Logged, error) {
 		}
 	}
 	l := Logged{}
+	if r.Resource.Type == addressType {
+		l.Address, r.Resource = r.Resource.ID, resource{}
+	}
+	if err := r.check(); err != nil {
+		return Logged{}, err
+	}
 	if l.Outcome, l.Recorded, err = r.outcome(); err != nil {
 		return Logged{}, err
 	}

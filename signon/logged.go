@@ -12,6 +12,9 @@ import (
 // for it in context.outcome.
 func DecodeLogged(data []byte) (Logged, error) {
 	r, err := readRequest(data)
+	if err == nil {
+		err = r.check()
+	}
 	if err != nil {
 		return Logged{}, err
 	}

@@ -73,6 +73,8 @@ type Logged struct {
 	SignOn
 	Outcome  Outcome
 	Recorded bool // whether there is one
+	// Address is that of the app on the web, where a request names it by that. Which app it is is not known here.
+	Address string
 }
 
 // Session is the session that a sign-on belongs to.

@@ -49,7 +49,7 @@ func (r *Reader) ReadEvaluation(request []byte, l *signon.Logged) error {
 
 // slowly has the library read a line, and learns its shape.
 func (r *Reader) slowly(line []byte, l *signon.Logged, decode func([]byte) (signon.Logged, error)) (err error) {
-	if *l, err = decode(line); err == nil {
+	if *l, err = decode(line); err == nil && l.Address == "" { // of which shapes say nothing
 		r.shapes.learn(line)
 	}
 	return err

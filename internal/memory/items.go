@@ -111,6 +111,39 @@ type session struct {
 	Granted time.Time `json:"granted,omitzero"` // last
 	Hour    int64     `json:"hour,omitempty"`   // of what it taught last, in hours since 1970
 	Taught  []string  `json:"taught,omitempty"` // in that hour: each country and device
+	Meets   []meeting `json:"meets,omitempty"`  // the apps that it was let into by a gateway lately
+}
+
+// meeting is of a session and an app: while it lasts, what was fresh when it began still stands.
+type meeting struct {
+	App   string    `json:"app"`
+	Until time.Time `json:"until"`
+	Proof time.Time `json:"proof,omitzero"` // when what counts as presented was given; zero: nothing does
+}
+
+// mostMeets is how many apps one session is known to have met. Beyond that it meets the oldest anew.
+const mostMeets = 64
+
+// meeting is that with an app; one without end is none.
+func (s *session) meeting(app string) meeting {
+	for _, m := range s.Meets {
+		if m.App == app {
+			return m
+		}
+	}
+	return meeting{App: app}
+}
+
+// meet notes a meeting; one without end ends the one before.
+func (s *session) meet(m meeting) {
+	s.Meets = slices.DeleteFunc(slices.Clone(s.Meets), func(other meeting) bool { return other.App == m.App })
+	if m.Until.IsZero() {
+		return
+	}
+	s.Meets = append(s.Meets, m)
+	if len(s.Meets) > mostMeets {
+		s.Meets = s.Meets[1:]
+	}
 }
 
 // began notes that the session was there at a time.

@@ -24,6 +24,7 @@ type Recall struct {
 	At       time.Time              // by the clock of the state
 	Disagree *rulebook.Disagreement // of rulebook and provisioning service about the user
 
+	gateway *gateway // that asks; nil is another caller
 	asked   *signon.SignOn
 	word    string
 	methods *demand.Methods
@@ -239,10 +240,15 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 			s.began(began)
 		}
 		if granted {
-			s.Granted = later(s.Granted, r.At)
+			if s.Granted = later(s.Granted, r.At); r.gateway != nil && r.Session.ID != "" {
+				s.meet(r.gateway.meeting)
+			}
 			s.teach(hour, what)
 		}
 	})
+	if r.gateway != nil && !granted && !r.gateway.Until.IsZero() {
+		now = append(now, change(key, expires, func(s *session) { s.meet(meeting{App: r.App}) }))
+	}
 	switch {
 	case begins || teaches != "":
 		now = append(now, merge)
@@ -273,11 +279,17 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 
 // given is what the sign-on presents, as evidence from now on.
 func (r *Recall) given(rb *rulebook.Rulebook) (list []proof) {
+	at := r.At
+	if r.gateway != nil {
+		if at = r.gateway.Proof; !r.gateway.sure {
+			return nil
+		}
+	}
 	for _, method := range r.Presented {
 		if _, ok := rb.Methods.Lookup(method); !ok && method != demand.ChangePassword {
 			continue
 		}
-		p := proof{Method: method, Time: r.At, Session: r.Session.ID, App: r.App}
+		p := proof{Method: method, Time: at, Session: r.Session.ID, App: r.App}
 		if r.Device != nil {
 			p.Device = r.Device.ID
 		}

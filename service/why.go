@@ -1,0 +1,158 @@
+package service
+
+// What a person is told of a decision at a gateway, and can do next. Of policies and risk it says nothing.
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"html/template"
+	"net/http"
+	"strings"
+	"time"
+
+	"briskwarden.example/briskwarden/internal/texts"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// reason is what is kept of a decision, in English.
+type reason struct {
+	At      time.Time      `json:"at"`
+	App     string         `json:"app"`
+	Outcome signon.Outcome `json:"outcome"`
+	Message string         `json:"message,omitempty"`
+	Next    []nextStep     `json:"next,omitempty"`
+	Again   string         `json:"again,omitempty"` // where she signs on, to come back
+}
+
+// nextStep is a step, without the names of what is the rulebook's own.
+type nextStep struct {
+	Do     signon.StepKind `json:"do"`
+	AnyOf  [][]string      `json:"any_of,omitempty"`
+	Checks []string        `json:"checks,omitempty"`
+}
+
+func reasonOf(v *visit, q *question, at time.Time) *reason {
+	d := &q.decision
+	r := &reason{At: at.UTC(), App: v.rb.Apps[v.app].Title(), Outcome: d.Outcome, Message: d.Message}
+	for _, s := range d.Next {
+		r.Next = append(r.Next, nextStep{s.Do, s.AnyOf, s.Checks})
+	}
+	if d.Outcome == signon.StepUp {
+		r.Again = v.answer(d, nil).header["Sign-On-URL"]
+	}
+	return r
+}
+
+// told is what the person is told, in her language.
+type toldPerson struct {
+	Language  string   `json:"language"`
+	Title     string   `json:"title"`
+	Happened  string   `json:"happened,omitempty"`
+	Message   string   `json:"message,omitempty"`
+	Heading   string   `json:"-"`
+	Next      []string `json:"next,omitempty"`
+	Again     string   `json:"again,omitempty"`
+	AgainText string   `json:"-"`
+	HelpTitle string   `json:"-"`
+	Help      string   `json:"help,omitempty"`
+	RefTitle  string   `json:"-"`
+	Reference string   `json:"reference,omitempty"`
+}
+
+// in tells a reason in a language, with times in the rulebook's zone.
+func (r *reason) in(w *texts.Words, zone *time.Location, id string) *toldPerson {
+	at := r.At.In(zone)
+	t := &toldPerson{Language: w.Tag, Title: w.Say(texts.TitleBlocked), Message: w.Name(r.Message), Heading: w.Say(texts.TitleNext), HelpTitle: w.Say(texts.TitleHelp),
+		Happened: w.Say(texts.Happened, "app", w.Name(r.App), "date", at.Format(time.DateOnly), "time", at.Format("15:04")),
+		Help:     w.Say(texts.Help), RefTitle: w.Say(texts.Reference), Reference: id}
+	if r.Outcome == signon.StepUp {
+		t.Title, t.Again, t.AgainText = w.Say(texts.TitleStepUp), r.Again, w.Say(texts.Again, "app", w.Name(r.App))
+	}
+	for _, s := range r.Next {
+		t.Next = append(t.Next, s.in(w))
+	}
+	if len(t.Next) == 0 && r.Outcome == signon.Block {
+		t.Next = []string{w.Say(texts.Nothing)}
+	}
+	return t
+}
+
+func (s *nextStep) in(w *texts.Words) string {
+	var sets []string
+	for _, set := range s.AnyOf {
+		sets = append(sets, w.All(texts.And, set))
+	}
+	methods := w.All(texts.Or, sets)
+	switch s.Do {
+	case signon.Verify:
+		return w.Say(texts.Verify, "methods", methods)
+	case signon.Enrol:
+		return w.Say(texts.Enrol, "methods", methods)
+	case signon.EnrolElsewhere:
+		return w.Say(texts.Elsewhere, "methods", methods)
+	case signon.ChangePassword:
+		return w.Say(texts.Change)
+	case signon.Remedy:
+		return w.Say(texts.Remedy, "checks", w.All(texts.And, s.Checks))
+	}
+	return w.Say(texts.Review)
+}
+
+// why tells a person about a decision on her, and nobody else.
+func (s *Service) why(ctx context.Context, a *asked) (answer, *refusal) {
+	rb, id := a.engine.Rulebook(), a.PathValue("id")
+	words := rb.Texts.For(strings.Join(a.Header.Values("Accept-Language"), ","))
+	who, _, err := s.bearer(ctx, a.Request, rb)
+	var r reason
+	found := false
+	if err == nil {
+		if found, err = s.memory.Told(ctx, who.user(), id, &r); err != nil {
+			return answer{}, s.away(err)
+		}
+	}
+	told := r.in(words, rb.Zone, id)
+	if !found {
+		told = &toldPerson{Language: words.Tag, Title: words.Say(texts.NotFound), Message: words.Say(texts.NotFoundMore)}
+	}
+	to := answer{value: told, header: map[string]string{"Vary": "Accept, Accept-Language", "Content-Language": words.Tag}}
+	if !found {
+		to.status = http.StatusNotFound
+	}
+	if !wantsJSON(a.Request) {
+		to.page = drawn(told)
+		to.header["Content-Security-Policy"] = pagePolicy
+	}
+	return to, nil
+}
+
+// wantsJSON reports a request for JSON rather than for a page.
+func wantsJSON(r *http.Request) bool {
+	accept := strings.Join(r.Header.Values("Accept"), ",")
+	return strings.Contains(accept, "application/json") && !strings.Contains(accept, "text/html")
+}
+
+var (
+	//go:embed why.html
+	whyHTML string
+	//go:embed why.css
+	whyCSS string
+
+	whyPage    = template.Must(template.New("why").Parse(strings.Replace(whyHTML, "STYLE", whyCSS, 1)))
+	pagePolicy = "default-src 'none'; style-src 'sha256-" + styleDigest() + "'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+)
+
+func styleDigest() string {
+	sum := sha256.Sum256([]byte(whyCSS))
+	return base64.StdEncoding.EncodeToString(sum[:])
+}
+
+func drawn(t *toldPerson) []byte {
+	var b bytes.Buffer
+	if err := whyPage.Execute(&b, t); err != nil {
+		panic(err) // into memory, by a template that is tested
+	}
+	return b.Bytes()
+}
