@@ -27,6 +27,7 @@ import (
 type decideOptions struct {
 	request  string
 	requests []string
+	id       string
 	exitCode bool
 }
 
@@ -47,6 +48,7 @@ in clauses, in any order; what is left out is unknown:
 	}
 	c.Flags().StringVar(&o.request, "request", "", "decide on the request in a JSON file (- is standard input)")
 	c.Flags().StringArrayVar(&o.requests, "requests", nil, "decide on each line of a JSON Lines file (- is standard input)")
+	c.Flags().StringVar(&o.id, "id", "", "of --requests, explain the one sign-on with this id, such as the reference that somebody was given")
 	s.addState(c)
 	c.Flags().BoolVar(&o.exitCode, "exit-code", false, "exit with 0 grant, 10 review, 11 step-up, 12 block")
 	return c
@@ -60,6 +62,8 @@ func (s *session) decide(words []string, o decideOptions) error {
 		}
 	}
 	switch {
+	case o.id != "" && len(o.requests) == 0:
+		return usage("say in which log the id is: --id ID --requests LOG")
 	case ways == 0:
 		return usage("tell the sign-on in clauses, such as: brisk decide user mira.holt app crew-roster, or give --request FILE")
 	case ways > 1:
@@ -79,6 +83,9 @@ func (s *session) decide(words []string, o decideOptions) error {
 		return d.decideClauses(words)
 	case o.request != "":
 		return d.decideRequest()
+	}
+	if o.id != "" {
+		return d.decideByID()
 	}
 	return d.decideRequests()
 }
@@ -262,6 +269,40 @@ func (s *decider) decideRequests() error {
 		return &exit{exitUsage, complaint}
 	}
 	return nil
+}
+
+// errAnswered ends the reading of a log.
+var errAnswered = errors.New("answered")
+
+// decideByID explains the sign-on of an id. Lines that cannot be read have none.
+func (s *decider) decideByID() error {
+	for _, name := range s.requests {
+		in, err := s.open(name)
+		if err != nil {
+			return err
+		}
+		var answered error
+		err = eachLine(in, func(line []byte, long error) error {
+			if long != nil || signon.DecodeID(line) != s.id {
+				return nil
+			}
+			so, d, err := s.decideLine(line, nil)
+			if err != nil {
+				answered = usage("%s: %w", name, err)
+			} else {
+				answered = s.answer(&so, &d)
+			}
+			return errAnswered
+		})
+		in.Close()
+		switch {
+		case errors.Is(err, errAnswered):
+			return answered
+		case err != nil:
+			return usage("%s: %w", name, err)
+		}
+	}
+	return usage("no sign-on there has the id %s: a log has those of its day, and of its node", scanner.Quote(s.id))
 }
 
 func (s *decider) decideLine(line []byte, long error) (signon.SignOn, signon.Decision, error) {
