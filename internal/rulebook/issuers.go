@@ -110,7 +110,8 @@ func NotHTTPS(text string) string {
 	case u.Scheme == "https":
 		return ""
 	}
-	if a, err := netip.ParseAddr(u.Hostname()); u.Scheme == "http" && err == nil && a.IsLoopback() {
+	host := u.Hostname()
+	if a, err := netip.ParseAddr(host); u.Scheme == "http" && (host == "localhost" || strings.HasSuffix(host, ".localhost") || err == nil && a.IsLoopback()) {
 		return ""
 	}
 	return "does not begin with https://"

@@ -1,0 +1,185 @@
+// Package desk is a small simulated sign-on desk: an OpenID Provider for made-up people, which asks the decision service
+// before it lets anybody in, and does at each step what the decision says is next. It stands in for a real one.
+//
+// It signs people on for web gateways (/sign-on, a token in a cookie), for programs (OpenID Connect, authorization code
+// with PKCE), and for machines (client credentials with a certificate).
+package desk
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"sync"
+	"time"
+
+	"github.com/go-webauthn/webauthn/webauthn"
+
+	"briskwarden.example/briskwarden/examples/desk/decisions"
+	"briskwarden.example/briskwarden/examples/desk/vault"
+	"briskwarden.example/briskwarden/signon"
+)
+
+// Options say how a desk is set up.
+type Options struct {
+	URL       string   // its own, which is the "iss" of its tokens
+	Audience  string   // of the tokens that web gateways take
+	Domain    string   // in which the gateways' sites are: of the cookie with the token
+	Cookie    string   // the cookie's name
+	Sites     []string // origins to which people may be led back after they signed on
+	Decisions *decisions.Service
+	Vault     *vault.Vault
+	Clients   []*Client
+	Scopes    []ScopeSet
+	Now       func() time.Time
+	Log       *slog.Logger
+	// Circumstances tell from where, and on which managed device, a request comes.
+	Circumstances func(*http.Request) (netip.Addr, *signon.Device)
+	Contact       string // whom people call
+}
+
+// ScopeSet says of scopes what they give, and how much that weighs, 0 to 100.
+type ScopeSet struct {
+	Title  string
+	Weight int
+	Scopes []string // a final "*" stands for any ending
+}
+
+// Desk is the sign-on desk. It is an [http.Handler].
+type Desk struct {
+	Options
+	keys     *signer
+	webauthn *webauthn.WebAuthn
+	routes   http.Handler
+
+	mu       sync.Mutex
+	browsers map[string]*browser // by the cookie's value
+	flows    map[string]*flow
+	codes    map[string]*grant
+	signedIn map[string][]*Client // by session: the clients that have a token of it
+}
+
+// New returns a desk.
+func New(o Options) (*Desk, error) {
+	at, err := url.Parse(o.URL)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := newSigner()
+	if err != nil {
+		return nil, err
+	}
+	wa, err := webauthn.New(&webauthn.Config{RPID: at.Hostname(), RPDisplayName: "Skerry Line", RPOrigins: []string{o.URL}})
+	if err != nil {
+		return nil, fmt.Errorf("passkeys: %w", err)
+	}
+	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, signedIn: map[string][]*Client{}}
+	mux := http.NewServeMux()
+	d.pages(mux)
+	d.openID(mux)
+	d.routes = http.NewCrossOriginProtection().Handler(mux) // whoever posts from another site is refused
+	return d, nil
+}
+
+// ServeHTTP answers a request. Nothing of the desk is kept by caches, shown in frames, or tells others where it was.
+func (d *Desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; base-uri 'none'; frame-ancestors 'none'")
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	d.routes.ServeHTTP(w, r)
+}
+
+// browser is what the desk knows of one browser, by a cookie whose value nobody can guess.
+type browser struct {
+	busy       sync.Mutex
+	id         string
+	user       string // signed on; empty is nobody
+	session    string
+	signedOn   time.Time
+	proved     time.Time // the last time that somebody proved something in it
+	remembered string    // the id of the device, if the person wants it to be remembered
+}
+
+const (
+	browserCookie = "__Host-desk"
+	deviceCookie  = "__Host-desk-device"
+)
+
+// randomID is 256 bits that nobody can guess.
+func randomID() string {
+	var b [32]byte
+	_, _ = rand.Read(b[:]) // never fails
+	return hex.EncodeToString(b[:])
+}
+
+// browserOf finds the browser of a request, or begins to know it.
+func (d *Desk) browserOf(w http.ResponseWriter, r *http.Request) *browser {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if c, err := r.Cookie(browserCookie); err == nil && d.browsers[c.Value] != nil {
+		return d.browsers[c.Value]
+	}
+	b := &browser{}
+	if c, err := r.Cookie(deviceCookie); err == nil && len(c.Value) == 64 {
+		b.remembered = c.Value
+	}
+	d.renew(w, b)
+	return b
+}
+
+// renew gives a browser another cookie: whoever knew the old one knows nothing of who signs on now. The lock is held.
+func (d *Desk) renew(w http.ResponseWriter, b *browser) {
+	delete(d.browsers, b.id)
+	b.id = randomID()
+	d.browsers[b.id] = b
+	http.SetCookie(w, &http.Cookie{Name: browserCookie, Value: b.id, Path: "/", HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
+}
+
+// signOn notes who a browser is, in a session of its own.
+func (d *Desk) signOn(w http.ResponseWriter, b *browser, user string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.renew(w, b)
+	if b.user != user {
+		b.user, b.session, b.signedOn = user, randomID()[:32], d.Now()
+	}
+}
+
+// remember has a browser be known again as a device.
+func (d *Desk) remember(w http.ResponseWriter, b *browser) {
+	if b.remembered == "" {
+		b.remembered = randomID()
+	}
+	http.SetCookie(w, &http.Cookie{Name: deviceCookie, Value: b.remembered, Path: "/", MaxAge: 400 * 24 * 3600, HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
+}
+
+// signOut ends a session everywhere: at the service, and so at the gateways, and at the clients that are told.
+func (d *Desk) signOut(ctx context.Context, w http.ResponseWriter, b *browser) error {
+	b.busy.Lock()
+	defer b.busy.Unlock()
+	d.mu.Lock()
+	user, session := b.user, b.session
+	b.user, b.session = "", ""
+	told := d.signedIn[session]
+	delete(d.signedIn, session)
+	d.renew(w, b)
+	d.mu.Unlock()
+	http.SetCookie(w, &http.Cookie{Name: d.Cookie, Domain: d.Domain, Path: "/", MaxAge: -1, HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
+	if user == "" {
+		return nil
+	}
+	err := d.Decisions.EndSession(ctx, user, session)
+	for _, c := range told {
+		if failed := d.tellSignOut(ctx, c, user, session); failed != nil {
+			d.Log.Warn("a client was not told that somebody signed out", slog.String("client", c.ID), slog.Any("error", failed))
+		}
+	}
+	return err
+}
