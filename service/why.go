@@ -40,8 +40,11 @@ func reasonOf(v *visit, q *question, at time.Time) *reason {
 	for _, s := range d.Next {
 		r.Next = append(r.Next, nextStep{s.Do, s.AnyOf, s.Checks})
 	}
-	if d.Outcome == signon.StepUp {
+	switch {
+	case d.Outcome == signon.StepUp:
 		r.Again = v.answer(d, nil).header["Sign-On-URL"]
+	case q.fact: // the session has ended, and another can begin
+		r.Again = v.unknown("", "", "").header["Sign-On-URL"]
 	}
 	return r
 }
@@ -69,18 +72,21 @@ func (r *reason) in(w *texts.Words, zone *time.Location, id string) *toldPerson 
 		Happened: w.Say(texts.Happened, "app", w.Name(r.App), "date", at.Format(time.DateOnly), "time", at.Format("15:04")),
 		Help:     w.Say(texts.Help), RefTitle: w.Say(texts.Reference), Reference: id}
 	if r.Outcome == signon.StepUp {
-		t.Title, t.Again, t.AgainText = w.Say(texts.TitleStepUp), r.Again, w.Say(texts.Again, "app", w.Name(r.App))
+		t.Title = w.Say(texts.TitleStepUp)
+	}
+	if r.Again != "" {
+		t.Again, t.AgainText = r.Again, w.Say(texts.Again, "app", w.Name(r.App))
 	}
 	for _, s := range r.Next {
-		t.Next = append(t.Next, s.in(w))
+		t.Next = append(t.Next, s.in(w)...)
 	}
-	if len(t.Next) == 0 && r.Outcome == signon.Block {
+	if len(t.Next) == 0 && r.Outcome == signon.Block && r.Again == "" {
 		t.Next = []string{w.Say(texts.Nothing)}
 	}
 	return t
 }
 
-func (s *nextStep) in(w *texts.Words) string {
+func (s *nextStep) in(w *texts.Words) (said []string) {
 	var sets []string
 	for _, set := range s.AnyOf {
 		sets = append(sets, w.All(texts.And, set))
@@ -88,17 +94,20 @@ func (s *nextStep) in(w *texts.Words) string {
 	methods := w.All(texts.Or, sets)
 	switch s.Do {
 	case signon.Verify:
-		return w.Say(texts.Verify, "methods", methods)
+		return []string{w.Say(texts.Verify, "methods", methods)}
 	case signon.Enrol:
-		return w.Say(texts.Enrol, "methods", methods)
+		return []string{w.Say(texts.Enrol, "methods", methods)}
 	case signon.EnrolElsewhere:
-		return w.Say(texts.Elsewhere, "methods", methods)
+		return []string{w.Say(texts.Elsewhere, "methods", methods)}
 	case signon.ChangePassword:
-		return w.Say(texts.Change)
+		return []string{w.Say(texts.Change)}
 	case signon.Remedy:
-		return w.Say(texts.Remedy, "checks", w.All(texts.And, s.Checks))
+		for _, check := range s.Checks {
+			said = append(said, w.Say(texts.Remedy, "check", w.Name(check)))
+		}
+		return said
 	}
-	return w.Say(texts.Review)
+	return []string{w.Say(texts.Review)}
 }
 
 // why tells a person about a decision on her, and nobody else.

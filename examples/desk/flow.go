@@ -100,8 +100,13 @@ func (d *Desk) decide(r *http.Request, f *flow, b *browser, action string) (sign
 	switch {
 	case !f.to.onDevice():
 		so.Device = nil
-	case so.Device == nil && b.remembered != "":
-		so.Device = &signon.Device{ID: "browser-" + b.remembered}
+	case b.remembered != "" && (so.Device == nil || so.Device.ID == ""):
+		known := signon.Device{}
+		if so.Device != nil {
+			known = *so.Device
+		}
+		known.ID = "browser-" + b.remembered
+		so.Device = &known
 	}
 	return d.Decisions.Decide(r.Context(), so, address)
 }
@@ -126,7 +131,30 @@ func (d *Desk) next(w http.ResponseWriter, r *http.Request, f *flow, b *browser)
 		d.show(w, http.StatusServiceUnavailable, "stopped", page{Title: "Nobody can be let in just now", Text: "The service that decides cannot be reached. Please try again in a while.", Flow: f})
 		return
 	}
+	if decision.Outcome == signon.Block && b.user == f.user && d.over(r, f, b) {
+		d.forget(w, b, f)
+		again(w, r, f)
+		return
+	}
 	d.follow(w, r, f, b, decision)
+}
+
+// over reports a block that is because the session has ended: without it, it would be none.
+func (d *Desk) over(r *http.Request, f *flow, b *browser) bool {
+	anew := *f
+	anew.proved = nil
+	stranger := &browser{remembered: b.remembered}
+	decision, err := d.decide(r, &anew, stranger, plainSignOn)
+	return err == nil && decision.Outcome != signon.Block
+}
+
+// forget has whoever signed on in this browser sign on anew.
+func (d *Desk) forget(w http.ResponseWriter, b *browser, f *flow) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	b.user, b.session = "", ""
+	d.renew(w, b)
+	f.user, f.proved, f.browser = "", nil, b.id
 }
 
 const (
@@ -316,12 +344,11 @@ func (d *Desk) change(w http.ResponseWriter, r *http.Request, f *flow, b *browse
 		return
 	}
 	one, two := r.PostFormValue("new"), r.PostFormValue("again")
-	switch err := d.Vault.SetPassword(f.user, one); {
-	case one != two:
+	if one != two {
 		f.failed = "The two are not the same."
-	case err != nil:
+	} else if err := d.Vault.SetPassword(f.user, one); err != nil {
 		f.failed = "That password is " + err.Error() + ". Twelve characters at least, and not your name."
-	default:
+	} else {
 		d.prove(f, b, vault.ChangePassword)
 	}
 	again(w, r, f)
@@ -353,7 +380,7 @@ const tokensFor = 12 * time.Hour
 func (g *gatewaySite) finish(w http.ResponseWriter, r *http.Request, f *flow, b *browser, _ signon.Decision) {
 	c := claims{"iss": g.URL, "aud": g.Audience, "sub": b.user, "sid": b.session, "iat": g.Now().Unix(), "exp": g.Now().Add(tokensFor).Unix()}
 	if len(f.proved) > 0 {
-		c["auth_time"], c["amr"] = f.at.Unix(), amrOf(f.proved)
+		c["auth_time"], c["amr"] = numericDate(f.at), amrOf(f.proved)
 	}
 	token, err := g.keys.sign("JWT", c)
 	if err != nil {

@@ -31,6 +31,10 @@ func newSigner() (*signer, error) {
 	}, nil
 }
 
+// numericDate is a time in seconds since 1970, with its fraction: a session that begins in the second in which others
+// were ended has begun after them.
+func numericDate(t time.Time) float64 { return float64(t.UnixMicro()) / 1e6 }
+
 // claims are those of a token.
 type claims = map[string]any
 

@@ -274,7 +274,7 @@ func (d *Desk) exchange(w http.ResponseWriter, r *http.Request) {
 		tokenError(w, http.StatusBadRequest, "invalid_grant")
 		return
 	}
-	identity := claims{"iss": d.URL, "aud": c.ID, "sub": g.user, "sid": g.session, "iat": d.Now().Unix(), "exp": d.Now().Add(10 * time.Minute).Unix(), "auth_time": g.at.Unix(),
+	identity := claims{"iss": d.URL, "aud": c.ID, "sub": g.user, "sid": g.session, "iat": d.Now().Unix(), "exp": d.Now().Add(10 * time.Minute).Unix(), "auth_time": numericDate(g.at),
 		"amr": amrOf(g.proved)}
 	if g.nonce != "" {
 		identity["nonce"] = g.nonce
@@ -309,7 +309,7 @@ func (d *Desk) machine(w http.ResponseWriter, r *http.Request) {
 	}
 	now := d.Now()
 	token, err := d.keys.sign("at+jwt", claims{"iss": d.URL, "aud": d.Audience, "sub": c.ID, "sid": session, "client_id": c.ID, "jti": randomID(), "iat": now.Unix(),
-		"exp": now.Add(time.Hour).Unix(), "auth_time": now.Unix(), "amr": amrOf([]string{Certificate})})
+		"exp": now.Add(time.Hour).Unix(), "auth_time": numericDate(now), "amr": amrOf([]string{Certificate})})
 	if err != nil {
 		tokenError(w, http.StatusInternalServerError, "server_error")
 		return

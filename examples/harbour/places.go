@@ -22,10 +22,10 @@ type place struct{ ID, Name, Address string }
 
 var places = []place{
 	{"norvik", "In the harbour office of Norvik", "192.0.2.14"},
-	{"terminal", "At a terminal on the quay", "192.0.2.200"},
+	{"terminal", "At a terminal on the quay", "198.51.100.205"},
 	{"home", "At home, in Norway", "203.0.113.20"},
 	{"abroad", "Abroad, in Portugal", "203.0.113.49"},
-	{"relay", "Behind a relay that hides where one is", "198.51.100.201"},
+	{"relay", "Behind a relay that hides where one is", "203.0.113.77"},
 }
 
 // device is what somebody can be on.
@@ -35,15 +35,15 @@ type device struct {
 }
 
 var devices = []device{
-	{"none", "A browser of one's own", nil},
-	{"office", "A well-kept machine of harbour IT's", &signon.Device{ID: "norvik-pc-01"}},
+	{"own", "A laptop of one's own", &signon.Device{OS: "linux", Form: "laptop", Managed: signon.No}},
+	{"office", "A managed laptop of the office", &signon.Device{ID: "norvik-lap-01"}},
 	{"phone", "A phone whose disk is not encrypted", &signon.Device{OS: "android", Version: "15", Form: "mobile", Encrypted: signon.No, ScreenLock: signon.Yes, Jailbroken: signon.No}},
 }
 
 // The cookies that say so.
 const (
-	placeCookie     = "harbour-place"
-	madeUpDevice    = "harbour-device"
+	placeCookie     = "harbour_place"
+	madeUpDevice    = "harbour_device"
 	circumstancesIn = 400 * 24 * time.Hour
 )
 
@@ -69,7 +69,7 @@ func circumstances(r *http.Request) (netip.Addr, *signon.Device) {
 			}
 		}
 	}
-	return addressOf(r), nil
+	return addressOf(r), devices[0].device
 }
 
 // home is the harbour's first page: where to go, and where to be.

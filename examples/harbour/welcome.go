@@ -11,7 +11,7 @@ import (
 func (h *harbour) addresses() [][3]string {
 	return [][3]string{
 		{"The noticeboard", h.url(newsHost, "sites") + "/", "a password is enough"},
-		{"Who sails when", h.url(rosterHost, "sites") + "/", "at a terminal, at home, abroad: each asks for something else"},
+		{"Who sails when", h.url(rosterHost, "sites") + "/", "in Norvik, aboard or abroad: each asks for something else"},
 		{"The roster's administration", h.url(rosterHost, "sites") + "/admin/", "for harbour IT, by two factors at each visit"},
 		{"The berth planner's program", h.url(plannerHost, "front") + "/", "signs you on by OpenID Connect, and remembers your device"},
 		{"Tidy Notes", h.url(notesHost, "front") + "/", "a program of others, which asks for far too much"},

@@ -29,7 +29,7 @@ const (
 	Enrol         Text = "Set up {methods}."
 	Elsewhere     Text = "Set up {methods}, from a place where you may."
 	Change        Text = "Change your password."
-	Remedy        Text = "Mend on your device: {checks}."
+	Remedy        Text = "Mend on your device: {check}."
 	Review        Text = "Wait for the review."
 	Again         Text = "Go on to {app}"
 	Help          Text = "If that does not help, ask whoever looks after your sign-on, and give this reference."

@@ -1,0 +1,403 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/webauthn"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden/consent"
+)
+
+// needs finds a program, or leaves the test out where it need not be there.
+func needs(t testing.TB, program string) string {
+	t.Helper()
+	path := installed(program)
+	if path == "" && os.Getenv("BRISK_NEEDS_PROGRAMS") != "" {
+		t.Fatalf("%s is not installed", program)
+	}
+	if path == "" {
+		t.Skipf("needs %s, which is not installed", program)
+	}
+	return path
+}
+
+// open opens a harbour whose clock a test can put forward.
+func open(t testing.TB, nginx bool) (h *harbour, forward func(time.Duration)) {
+	t.Helper()
+	var ahead atomic.Int64
+	clock := tuesday(time.Now())
+	h, err := start(options{now: func() time.Time { return clock().Add(time.Duration(ahead.Load())) }, nginx: nginx, log: io.Discard})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, h.close()) })
+	return h, func(d time.Duration) { ahead.Add(int64(d)) }
+}
+
+// person is before a browser of her own.
+type person struct {
+	*testing.T
+	*harbour
+	ctx  context.Context
+	name string
+}
+
+// browsers starts Chromium; what it gives opens a browser for a person, who knows nothing of the others'.
+func browsers(t *testing.T, h *harbour) func(t *testing.T, name, place string) *person {
+	chromium := needs(t, "chromium")
+	allocated, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(chromium),
+		chromedp.Flag("no-sandbox", true), chromedp.WindowSize(1280, 800), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true))...)
+	t.Cleanup(cancel)
+	first, cancel := chromedp.NewContext(allocated)
+	t.Cleanup(cancel)
+	require.NoError(t, chromedp.Do(first))
+	return func(t *testing.T, name, place string) *person {
+		ctx, cancel := chromedp.NewContext(first, chromedp.WithNewBrowserContext())
+		t.Cleanup(cancel)
+		require.NoError(t, chromedp.Do(ctx)) // the tab lasts as long as the context by which it is opened
+		p := &person{t, h, ctx, name}
+		p.run(chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+			if _, err := cdp.Call(ctx, tab, webauthn.Enable, webauthn.EnableParams{}); err != nil {
+				return err
+			}
+			_, err := cdp.Call(ctx, tab, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+				Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true,
+				IsUserVerified: true, AutomaticPresenceSimulation: true}})
+			return err
+		}))
+		p.be(place)
+		return p
+	}
+}
+
+func (p *person) run(actions ...chromedp.Action[chromedp.Void]) {
+	p.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	require.NoError(p, chromedp.Do(ctx, actions...), p.name)
+}
+
+// eval evaluates a script on the page; one that is just being left says nothing.
+func (p *person) eval(script string) string {
+	ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+	defer cancel()
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](script))
+	if err != nil {
+		return ""
+	}
+	return text
+}
+
+// be puts a person somewhere.
+func (p *person) be(place string) {
+	p.Helper()
+	p.run(chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+		_, err := cdp.Call(ctx, tab, network.SetCookie, network.SetCookieParams{Name: placeCookie, Value: place, Domain: "." + domain, Path: "/"})
+		return err
+	}))
+}
+
+// restart ends the browser, which forgets what it keeps for the session alone.
+func (p *person) restart() {
+	p.Helper()
+	p.run(chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+		_, err := cdp.Call(ctx, tab, network.DeleteCookies, network.DeleteCookiesParams{Name: "__Host-desk", URL: p.url(deskHost, "front")})
+		return err
+	}))
+}
+
+// until waits until something is so.
+func (p *person) until(what string, is func() bool) {
+	p.Helper()
+	for range 200 {
+		if is() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	require.Fail(p, what, "to %s at %s:\n%s", p.name, p.eval("location.href"), p.eval("document.body.innerText"))
+}
+
+// sees waits until the page says something, and gives what it says.
+func (p *person) sees(said ...string) (text string) {
+	p.Helper()
+	p.until(fmt.Sprintf("it is not said: %q", said), func() bool {
+		text = p.eval("document.readyState == 'complete' ? document.body.innerText : ''")
+		for _, s := range said {
+			if !strings.Contains(text, s) {
+				return false
+			}
+		}
+		return text != ""
+	})
+	return text
+}
+
+func (p *person) goTo(url string) {
+	p.Helper()
+	p.run(chromedp.Navigate(url))
+}
+
+// press presses the button, or follows the link, of a name.
+func (p *person) press(name string) {
+	p.Helper()
+	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll("button, a")].find(e => e.innerText.trim() == %q); if (!e) return ""; setTimeout(() => e.click()); return "pressed" })()`, name)
+	p.until("there is nothing to press: "+name, func() bool { return p.eval(script) == "pressed" })
+}
+
+func (p *person) fill(id, value string) {
+	p.Helper()
+	script := fmt.Sprintf(`(() => { const e = document.getElementById(%q); if (!e) return ""; e.value = %q; return "filled" })()`, id, value)
+	p.until("there is nothing to fill in: "+id, func() bool { return p.eval(script) == "filled" })
+}
+
+// signOn gives name and password.
+func (p *person) signOn() {
+	p.Helper()
+	p.sees("Sign on")
+	p.fill("user", p.name)
+	p.fill("password", passwordOf(p.name))
+	p.press("Go on")
+}
+
+// code gives the code that the person's app shows.
+func (p *person) code() string {
+	p.Helper()
+	code, ok := p.vault.Code(p.name)
+	require.True(p, ok)
+	p.give(code)
+	return code
+}
+
+func (p *person) give(code string) {
+	p.Helper()
+	p.sees("Code of your app")
+	p.fill("value", code)
+	p.press("Go on")
+}
+
+// enrol sets up a passkey, from where one may; in the first week, without giving the password again.
+func (p *person) enrol(firstWeek bool) {
+	p.Helper()
+	p.goTo(p.url(deskHost, "front") + "/methods")
+	p.sees("Set up one more")
+	p.press("Passkey")
+	if !firstWeek {
+		p.sees("Password")
+		p.fill("value", passwordOf(p.name))
+		p.press("Go on")
+		p.sees("Set up one more")
+		p.press("Passkey")
+	}
+	p.sees("Set up: Passkey")
+	p.press("Make it now")
+	p.sees("what you have set up here", "Passkey")
+}
+
+func (p *person) news() string   { return p.url(newsHost, "sites") + "/" }
+func (p *person) berths() string { return p.url(berthsHost, "sites") + "/" }
+func (p *person) roster() string { return p.url(rosterHost, "sites") + "/week" }
+
+// TestBrowser goes through the harbour as people do.
+func TestBrowser(t *testing.T) {
+	h, forward := open(t, true)
+	visit := browsers(t, h)
+
+	t.Run("in a port", func(t *testing.T) {
+		mira := visit(t, "mira.holt", "norvik")
+		mira.goTo(mira.news())
+		mira.sees("Sign on", "A stand-in")
+		mira.fill("user", "mira.holt")
+		mira.fill("password", "wrong")
+		mira.press("Go on")
+		mira.sees("do not belong together")
+		mira.signOn()
+		mira.sees("The noticeboard", "you are mira.holt")
+		mira.goTo(mira.roster())
+		mira.sees("You were not let in", "Mend on your device: Disk is encrypted.")
+
+		mira.enrol(false)
+		mira.be("abroad")
+		mira.goTo(mira.roster())
+		mira.sees("Passkey", "Use it now")
+		mira.press("Use it now")
+		mira.sees("Who sails when", "you are mira.holt")
+		mira.goTo(mira.roster())
+		mira.sees("you are mira.holt")
+		mira.goTo(mira.url(rosterHost, "sites") + "/admin/")
+		mira.sees("You were not let in")
+		mira.be("relay")
+		mira.goTo(mira.news())
+		said := mira.sees("You were not let in", "Please sign on without a relay.", "Reference")
+		require.NotContains(t, said, "base")
+		require.Regexp(t, `Reference: [0-9a-f]{32}`, said)
+
+		mira.be("norvik")
+		mira.goTo(mira.news())
+		mira.sees("you are mira.holt")
+		require.NoError(t, h.fleet.send("mira.holt", sessionRevoked, map[string]any{}))
+		mira.goTo(mira.news())
+		mira.sees("You were not let in", "This session has ended")
+		mira.press("Go on to News for all")
+		mira.signOn()
+		mira.sees("The noticeboard", "you are mira.holt")
+	})
+
+	t.Run("wrong, stale and replayed", func(t *testing.T) {
+		odd := visit(t, "odd.kvale", "home")
+		odd.goTo(odd.berths())
+		odd.signOn()
+		stale, _ := h.vault.Code("odd.kvale")
+		odd.give("000000")
+		odd.sees("That is not right")
+		forward(2 * time.Minute)
+		odd.give(stale)
+		odd.sees("That is not right")
+		used := odd.code()
+		odd.sees("Which ferry lies where", "you are odd.kvale")
+		again := visit(t, "odd.kvale", "home")
+		again.goTo(again.berths())
+		again.signOn()
+		again.give(used)
+		again.sees("That is not right")
+	})
+
+	t.Run("the first week", func(t *testing.T) {
+		ingrid := visit(t, "ingrid.moe", "norvik")
+		ingrid.goTo(ingrid.news())
+		ingrid.signOn()
+		ingrid.sees("you are ingrid.moe")
+		ingrid.enrol(true)
+		other := visit(t, "ingrid.moe", "home")
+		other.goTo(other.url(deskHost, "front") + "/methods")
+		other.signOn()
+		other.press("Security key")
+		other.sees("Passkey", "Use it now")
+		other.press("Use it now")
+		other.sees("That did not work")
+	})
+
+	t.Run("a password that others know", func(t *testing.T) {
+		alva := visit(t, "alva.strand", "home")
+		alva.goTo(alva.news())
+		alva.signOn()
+		alva.sees("you are alva.strand")
+		require.NoError(t, h.fleet.send("alva.strand", credentialCompromise, map[string]any{"credential_type": "password"}))
+		alva.goTo(alva.news())
+		alva.code()
+		alva.sees("Choose another password")
+		for _, c := range [][3]string{{passwordOf("alva.strand"), passwordOf("alva.strand"), "easily guessed"}, {"short", "short", "too short"},
+			{"a storm off Eastholm", "another storm", "not the same"}} {
+			alva.fill("new", c[0])
+			alva.fill("again", c[1])
+			alva.press("Change it")
+			alva.sees("Choose another password", c[2])
+		}
+		alva.fill("new", "a storm off Eastholm")
+		alva.fill("again", "a storm off Eastholm")
+		alva.press("Change it")
+		alva.sees("you are alva.strand")
+		require.False(t, h.vault.CheckPassword("alva.strand", passwordOf("alva.strand")))
+		alva.goTo(alva.news())
+		alva.sees("you are alva.strand")
+	})
+
+	t.Run("a device that is remembered", func(t *testing.T) {
+		for _, remember := range []bool{true, false} {
+			tuva := visit(t, "tuva.haug", "home")
+			tuva.goTo(tuva.url(plannerHost, "front") + "/sign-on")
+			tuva.sees("Sign on")
+			if remember {
+				tuva.eval(`document.getElementById("remember").click(), ""`)
+			}
+			tuva.signOn()
+			tuva.code()
+			tuva.sees("You have signed on as tuva.haug")
+			tuva.goTo(tuva.url(deskHost, "front") + "/sign-out")
+			tuva.press("Sign out of everything")
+			tuva.sees("You are signed out")
+			tuva.goTo(tuva.url(plannerHost, "front") + "/")
+			require.NotContains(t, tuva.sees("The berth planner"), "tuva.haug", "the program was told")
+			tuva.goTo(tuva.url(plannerHost, "front") + "/sign-on")
+			tuva.signOn()
+			forward(time.Minute)
+			tuva.code()
+			tuva.sees("You have signed on as tuva.haug")
+			tuva.restart()
+			tuva.goTo(tuva.url(plannerHost, "front") + "/sign-on")
+			tuva.signOn()
+			if remember {
+				tuva.sees("You have signed on as tuva.haug")
+			} else {
+				tuva.sees("Code of your app")
+			}
+			forward(25 * time.Hour)
+			tuva.goTo(tuva.url(plannerHost, "front") + "/sign-on?prompt=login")
+			tuva.signOn()
+			tuva.sees("Code of your app")
+		}
+	})
+
+	t.Run("a client that asks for too much", func(t *testing.T) {
+		sten := visit(t, "sten.rygg", "home")
+		ask := func(scopes string) {
+			sten.goTo(sten.url(notesHost, "front") + "/sign-on" + scopes)
+		}
+		ask("")
+		sten.signOn()
+		sten.code()
+		sten.sees("Tidy Notes asks for something", "whom nobody has verified", "Money", "weight 80 of 100", "everything.else")
+		sten.press("No, give it nothing")
+		sten.sees("access_denied")
+		ask("")
+		sten.code2(forward)
+		sten.press("Ask for it")
+		sten.sees("Your request waits for a review")
+
+		ledger := consent.New(h.store, h.rules)
+		waiting, err := ledger.Waiting(t.Context())
+		require.NoError(t, err)
+		require.Len(t, waiting, 1)
+		_, err = ledger.Settle(t.Context(), waiting[0].ID, consent.Settlement{Grant: true, By: "birk.holt", Because: "The roster is enough", Only: []string{"openid", "profile", "roster.read"}})
+		require.NoError(t, err)
+		ask("?scope=openid+profile+roster.read")
+		sten.code2(forward)
+		sten.press("Ask for it")
+		sten.sees("You have signed on as sten.rygg", "openid profile roster.read")
+		ask("?scope=openid+ledger.read")
+		sten.code2(forward)
+		sten.press("Ask for it")
+		sten.sees("Your request waits for a review")
+	})
+
+	t.Run("signing out", func(t *testing.T) {
+		leif := visit(t, "leif.dale", "norvik")
+		leif.goTo(leif.news())
+		leif.signOn()
+		leif.sees("you are leif.dale")
+		leif.press("Sign out")
+		leif.press("Sign out of everything")
+		leif.sees("You are signed out")
+		leif.goTo(leif.news())
+		leif.sees("Sign on", "Password")
+	})
+}
+
+// code2 gives a new code, where one is asked for once more.
+func (p *person) code2(forward func(time.Duration)) {
+	p.Helper()
+	forward(time.Minute)
+	if text := p.sees(""); strings.Contains(text, "Code of your app") {
+		p.code()
+	}
+	p.sees("Tidy Notes asks for something")
+}
