@@ -57,7 +57,7 @@ caller roster-gate { token %q  may forward  for app roster }
 caller web { token %q  may decide, operate  sessions ashore }
 `
 
-const bokmal = `{"You were not let in": "Du slapp ikke inn", "You asked for {app} on {date} at {time}.": "Du ba om {app} {date} kl. {time}.",
+const bokmal = `{"You were not let in": "Du slapp ikke inn", "You asked for “{app}” on {date} at {time}.": "Du ba om «{app}» {date} kl. {time}.",
  "Call the harbour desk": "Ring havnekontoret", "Who sails when": "Hvem som seiler når", "There is nothing that you can do about it here.": "Her kan du ikke gjøre noe med det."}`
 
 func gateway(t testing.TB) *served {
@@ -305,7 +305,7 @@ func TestWhy(t *testing.T) {
 	require.Equal(t, 200, status)
 	require.Equal(t, "no-store", h.Get("Cache-Control"))
 	require.Equal(t, "text/html; charset=utf-8", h.Get("Content-Type"))
-	for _, said := range []string{`<html lang="en">`, "You were not let in", "Call the harbour desk", "You asked for Who sails when on ", id} {
+	for _, said := range []string{`<html lang="en">`, "You were not let in", "Call the harbour desk", "You asked for “Who sails when” on ", id} {
 		require.Contains(t, body, said)
 	}
 	for _, secret := range []string{"relay", "policy", "198.51.100"} {
@@ -316,7 +316,7 @@ func TestWhy(t *testing.T) {
 	var told map[string]any
 	require.NoError(t, json.Unmarshal([]byte(body), &told))
 	require.Equal(t, "Ring havnekontoret", told["message"])
-	require.Contains(t, told["happened"], "Du ba om Hvem som seiler når ")
+	require.Contains(t, told["happened"], "Du ba om «Hvem som seiler når» ")
 	require.Equal(t, []any{"Her kan du ikke gjøre noe med det."}, told["next"])
 	for _, accept := range []string{"fr", "*", strings.Repeat("nb,", 5000), "\x00", "nb;q=x"} {
 		_, h, _ = why(id, ann, with("Accept-Language", accept))

@@ -26,11 +26,11 @@ import (
 
 // Options say how a desk is set up.
 type Options struct {
-	URL       string   // its own, which is the "iss" of its tokens
-	Audience  string   // of the tokens that web gateways take
-	Domain    string   // in which the gateways' sites are: of the cookie with the token
-	Cookie    string   // the cookie's name
-	Sites     []string // origins to which people may be led back after they signed on
+	URL       string            // its own, which is the "iss" of its tokens
+	Audience  string            // of the tokens that web gateways take
+	Domain    string            // in which the gateways' sites are: of the cookie with the token
+	Cookie    string            // the cookie's name
+	Sites     map[string]string // origins to which people may be led back after they signed on, with what people call them
 	Decisions *decisions.Service
 	Vault     *vault.Vault
 	Clients   []*Client

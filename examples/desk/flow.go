@@ -256,7 +256,7 @@ func (d *Desk) verify(w http.ResponseWriter, f *flow, sets [][]string, message s
 	}
 	for _, m := range f.chosen {
 		if !slices.Contains(f.proved, m) {
-			d.show(w, http.StatusOK, "prove", page{Title: nameOf(m), Flow: f, Method: m, IsKey: isKey(m), More: len(list) > 1, Failed: f.fault()})
+			d.show(w, http.StatusOK, "prove", page{Title: nameOf(m), Flow: f, To: f.to.name(), Method: m, IsKey: isKey(m), More: len(list) > 1, Failed: f.fault()})
 			return
 		}
 	}
@@ -369,8 +369,11 @@ type gatewaySite struct {
 func (g *gatewaySite) question() (app, address string) { return "", g.back }
 func (g *gatewaySite) onDevice() bool                  { return false } // a gateway cannot tell
 func (g *gatewaySite) name() string {
-	at, _ := url.Parse(g.back)
-	return at.Host
+	at, err := url.Parse(g.back)
+	if err != nil { // it was read before
+		return ""
+	}
+	return g.Sites[at.Scheme+"://"+at.Host]
 }
 
 // tokensFor is how long a token for gateways lasts: the service ends sessions before.
@@ -416,7 +419,7 @@ func amrOf(methods []string) (list []string) {
 func (d *Desk) signOnFor(w http.ResponseWriter, r *http.Request) {
 	back := r.URL.Query().Get("return")
 	at, err := url.Parse(back)
-	if err != nil || at.User != nil || strings.ContainsAny(back, "\\\r\n\t") || !slices.Contains(d.Sites, at.Scheme+"://"+at.Host) {
+	if err != nil || at.User != nil || strings.ContainsAny(back, "\\\r\n\t") || d.Sites[at.Scheme+"://"+at.Host] == "" {
 		d.show(w, http.StatusBadRequest, "over", page{Title: "There is nowhere to go", Text: "Go to the page that you want to see, and sign on from there."})
 		return
 	}

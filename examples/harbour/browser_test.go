@@ -2,15 +2,18 @@ package main
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
@@ -154,6 +157,66 @@ func (p *person) press(name string) {
 	p.until("there is nothing to press: "+name, func() bool { return p.eval(script) == "pressed" })
 }
 
+// The pages are looked at in all the ways in which people see them: for pictures, and by an audit of accessibility.
+var (
+	pictures = flag.String("pictures", "", "the folder for pictures of the harbour's pages")
+	axe      = flag.String("axe", "", "the script of axe-core, to audit the harbour's pages with")
+)
+
+func (p *person) look(name string) {
+	p.Helper()
+	if *pictures == "" && *axe == "" {
+		return
+	}
+	for _, view := range []struct {
+		suffix, scheme string
+		width, height  int64
+	}{{"", "light", 640, 720}, {"-dark", "dark", 1280, 800}, {"-wide", "light", 1280, 800}, {"-phone", "light", 390, 844}} {
+		p.run(chromedp.EmulateViewport(view.width, view.height), chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+			_, err := cdp.Call(ctx, tab, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: view.scheme}}})
+			return err
+		}))
+		if *axe != "" {
+			require.Equal(p, "nothing", p.audit(), name+view.suffix)
+		}
+		if *pictures != "" {
+			png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+			require.NoError(p, err)
+			require.NoError(p, os.WriteFile(filepath.Join(*pictures, name+view.suffix+".png"), png, 0o644))
+		}
+	}
+}
+
+// audit gives what axe-core finds on the page.
+func (p *person) audit() string {
+	p.Helper()
+	script, err := os.ReadFile(*axe)
+	require.NoError(p, err)
+	p.eval(string(script) + `;window.found = ""; axe.run().then(r => { window.found = r.violations.map(v => v.id + ": " + v.nodes.map(n => n.html).join(" ")).join("\n") || "nothing" }); ""`)
+	var found string
+	p.until("axe-core says nothing", func() bool { found = p.eval("window.found || ''"); return found != "" })
+	return found
+}
+
+// key has the key sign, and gives the statuses with which what it has signed is answered, after so many seconds each.
+func (p *person) key(after ...int) string {
+	p.Helper()
+	p.eval(fmt.Sprintf(`(async () => {
+		window.answered = "";
+		const b = document.getElementById("key"), body = {method: "POST"};
+		const options = (await (await fetch(b.dataset.options, body)).json()).publicKey;
+		if (!options) { window.answered = "409"; return "" }
+		const key = await navigator.credentials.get({publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(options)});
+		const said = [];
+		for (const n of Array(%d)) said.push((await fetch(b.dataset.answer, {method: "POST", body: JSON.stringify(key.toJSON())})).status);
+		window.answered = said.join(" ");
+		return "";
+	})() && ""`, len(after)))
+	var said string
+	p.until("the key says nothing", func() bool { said = p.eval("window.answered || ''"); return said != "" })
+	return said
+}
+
 func (p *person) fill(id, value string) {
 	p.Helper()
 	script := fmt.Sprintf(`(() => { const e = document.getElementById(%q); if (!e) return ""; e.value = %q; return "filled" })()`, id, value)
@@ -201,6 +264,7 @@ func (p *person) enrol(firstWeek bool) {
 	p.sees("Set up: Passkey")
 	p.press("Make it now")
 	p.sees("what you have set up here", "Passkey")
+	p.look("desk-methods")
 }
 
 func (p *person) news() string   { return p.url(newsHost, "sites") + "/" }
@@ -216,20 +280,26 @@ func TestBrowser(t *testing.T) {
 		mira := visit(t, "mira.holt", "norvik")
 		mira.goTo(mira.news())
 		mira.sees("Sign on", "A stand-in")
+		mira.look("desk")
 		mira.fill("user", "mira.holt")
 		mira.fill("password", "wrong")
 		mira.press("Go on")
 		mira.sees("do not belong together")
+		mira.look("desk-wrong")
 		mira.signOn()
 		mira.sees("The noticeboard", "you are mira.holt")
+		mira.look("site")
 		mira.goTo(mira.roster())
 		mira.sees("You were not let in", "Mend on your device: Disk is encrypted.")
+		mira.look("why")
 
 		mira.enrol(false)
 		mira.be("abroad")
 		mira.goTo(mira.roster())
 		mira.sees("Passkey", "Use it now")
-		mira.press("Use it now")
+		mira.look("desk-step-up")
+		require.Equal(t, "200 409 409", mira.key(0, 0, 0), "what a key has signed counts once")
+		mira.goTo(mira.eval("location.href"))
 		mira.sees("Who sails when", "you are mira.holt")
 		mira.goTo(mira.roster())
 		mira.sees("you are mira.holt")
@@ -247,7 +317,7 @@ func TestBrowser(t *testing.T) {
 		require.NoError(t, h.fleet.send("mira.holt", sessionRevoked, map[string]any{}))
 		mira.goTo(mira.news())
 		mira.sees("You were not let in", "This session has ended")
-		mira.press("Go on to News for all")
+		mira.press("Go on to “News for all”")
 		mira.signOn()
 		mira.sees("The noticeboard", "you are mira.holt")
 	})
@@ -295,6 +365,7 @@ func TestBrowser(t *testing.T) {
 		alva.goTo(alva.news())
 		alva.code()
 		alva.sees("Choose another password")
+		alva.look("desk-change")
 		for _, c := range [][3]string{{passwordOf("alva.strand"), passwordOf("alva.strand"), "easily guessed"}, {"short", "short", "too short"},
 			{"a storm off Eastholm", "another storm", "not the same"}} {
 			alva.fill("new", c[0])
@@ -356,12 +427,14 @@ func TestBrowser(t *testing.T) {
 		sten.signOn()
 		sten.code()
 		sten.sees("Tidy Notes asks for something", "whom nobody has verified", "Money", "weight 80 of 100", "everything.else")
+		sten.look("desk-consent")
 		sten.press("No, give it nothing")
 		sten.sees("access_denied")
 		ask("")
 		sten.code2(forward)
 		sten.press("Ask for it")
 		sten.sees("Your request waits for a review")
+		sten.look("desk-review")
 
 		ledger := consent.New(h.store, h.rules)
 		waiting, err := ledger.Waiting(t.Context())
@@ -384,6 +457,10 @@ func TestBrowser(t *testing.T) {
 		leif.goTo(leif.news())
 		leif.signOn()
 		leif.sees("you are leif.dale")
+		leif.goTo(leif.url(domain, "front") + "/")
+		leif.sees("Where are you")
+		leif.look("harbour")
+		leif.goTo(leif.news())
 		leif.press("Sign out")
 		leif.press("Sign out of everything")
 		leif.sees("You are signed out")

@@ -22,7 +22,7 @@ import (
 	"briskwarden.example/briskwarden/examples/desk"
 )
 
-const scannerUser = "svc-berth-scanner"
+const scannerUser = "svc-scanner-norvik"
 
 // scanner has a certificate, and a client of the desk.
 type scanner struct {

@@ -62,7 +62,6 @@ type harbour struct {
 	deskTrust    *x509.CertPool // of the desk's own certificate, for machines
 	listens      map[string]net.Listener
 	radius       net.PacketConn
-	stop         context.CancelFunc
 	stopping     []func() error
 }
 
@@ -214,7 +213,7 @@ func (h *harbour) openDesk() (err error) {
 	}
 	h.desk, err = desk.New(desk.Options{
 		URL: h.url(deskHost, "front"), Audience: "brisk", Domain: domain, Cookie: "skerry-session", Decisions: h.caller("desk"), Vault: h.vault, Now: h.now, Log: h.logger(),
-		Sites:   []string{h.url(newsHost, "sites"), h.url(rosterHost, "sites"), h.url(berthsHost, "sites")},
+		Sites:   map[string]string{h.url(newsHost, "sites"): "The noticeboard", h.url(rosterHost, "sites"): "Who sails when", h.url(berthsHost, "sites"): "Which ferry lies where"},
 		Clients: []*desk.Client{h.planner.client, h.notes.client, h.scanner.client},
 		Scopes: []desk.ScopeSet{{Title: "Who you are", Weight: 0, Scopes: []string{"openid", "profile", "email"}}, {Title: "Who sails when", Weight: 40, Scopes: []string{"roster.*"}},
 			{Title: "Money: the books and the salaries", Weight: 80, Scopes: []string{"ledger.*", "payroll.*"}}},

@@ -33,7 +33,7 @@ func (h *harbour) welcome() string {
 	fmt.Fprintf(&b, "  4. Read the log of it all: %s/signons\n", h.dir)
 	code, _ := h.vault.Code("odd.kvale")
 	if radclient := installed("radclient"); radclient != "" {
-		fmt.Fprintf(&b, "  5. Open the VPN with a password, and then with the State that it answers and a code (now %s):\n     echo 'User-Name=odd.kvale, User-Password=%s, Message-Authenticator=0x00' | radclient -x %s auth %s\n",
+		fmt.Fprintf(&b, "  5. Open the VPN with a password, and then with the State that it answers and a code (now %s):\n     echo 'User-Name=odd.kvale, User-Password=%s, Calling-Station-Id=203.0.113.20, Message-Authenticator=0x00' | radclient -x %s auth %s\n",
 			code, passwordOf("odd.kvale"), h.radius.LocalAddr(), h.token("radius"))
 	}
 	b.WriteString("\nCtrl-C ends it all, and forgets it.\n")

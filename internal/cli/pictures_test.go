@@ -7,9 +7,11 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden/demo"
@@ -31,6 +33,7 @@ func TestPicturesShowWhatIsPrinted(t *testing.T) {
 	names, err := filepath.Glob("../../docs/screenshots/*")
 	require.NoError(t, err)
 	require.Less(t, len(names), 20)
+	names = slices.DeleteFunc(names, func(name string) bool { return filepath.Base(name) == "harbour.png" }) // which no command prints
 	list, err := os.ReadFile("testdata/pictures/commands.txt")
 	require.NoError(t, err)
 	fails, err := os.ReadFile("testdata/pictures/fails.warden")
@@ -63,6 +66,6 @@ func TestPicturesShowWhatIsPrinted(t *testing.T) {
 			text, err = os.ReadFile("page.html")
 			require.NoError(t, err)
 		}
-		require.Equal(t, shown[name], digest(text), "%s shows something else than %s prints", name, command)
+		assert.Equal(t, shown[name], digest(text), "%s shows something else than %s prints", name, command)
 	}
 }

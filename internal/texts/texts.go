@@ -23,7 +23,7 @@ type Text string
 const (
 	TitleBlocked  Text = "You were not let in"
 	TitleStepUp   Text = "One more proof is needed"
-	Happened      Text = "You asked for {app} on {date} at {time}."
+	Happened      Text = "You asked for “{app}” on {date} at {time}."
 	Nothing       Text = "There is nothing that you can do about it here."
 	Verify        Text = "Prove that it is you: {methods}."
 	Enrol         Text = "Set up {methods}."
@@ -31,7 +31,7 @@ const (
 	Change        Text = "Change your password."
 	Remedy        Text = "Mend on your device: {check}."
 	Review        Text = "Wait for the review."
-	Again         Text = "Go on to {app}"
+	Again         Text = "Go on to “{app}”"
 	Help          Text = "If that does not help, ask whoever looks after your sign-on, and give this reference."
 	TitleNext     Text = "What you can do"
 	TitleHelp     Text = "Help"
