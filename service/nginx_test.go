@@ -3,6 +3,7 @@ package service_test
 import (
 	"bufio"
 	"bytes"
+	"flag"
 	"fmt"
 	"net"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -68,6 +70,9 @@ func behindNginx(t testing.TB, s *served) *gate {
 	server := strings.NewReplacer("443 ssl", g.address, "127.0.0.1:8081", site.Listener.Addr().String(), "127.0.0.1:7575", brisk.Listener.Addr().String(),
 		"the caller's token", "gate").Replace(regexp.MustCompile(`(?m)^.*ssl_certificate.*$`).ReplaceAllString(sample(t), ""))
 	other := strings.ReplaceAll(server, "roster.skerry.example", "open.skerry.example")
+	bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	t.Cleanup(bare.Close)
+	other += strings.ReplaceAll(strings.ReplaceAll(server, "roster.skerry.example", "bare.skerry.example"), brisk.Listener.Addr().String(), bare.Listener.Addr().String())
 	config := fmt.Sprintf("daemon off;\nerror_log %[1]s/error.log;\npid %[1]s/nginx.pid;\nworker_processes 1;\nevents { worker_connections 512; }\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\n%[2]s\n%[3]s}\n",
 		dir, server, other)
 	file := filepath.Join(dir, "nginx.conf")
@@ -184,4 +189,35 @@ func TestSignalsAreObeyedBehindNginx(t *testing.T) {
 		status, _, _ = g.send("GET / HTTP/1.1", "Host: open.skerry.example", cookie)
 		require.Equal(t, 303, status, "try %d", i)
 	}
+}
+
+var forwardFor = flag.Duration("forward.for", 0, "how long to measure gateways; 0 is not at all")
+
+// TestForwardBesideBare measures nginx asking the service beside the same nginx asking a handler that lets all through.
+func TestForwardBesideBare(t *testing.T) {
+	if *forwardFor == 0 {
+		t.Skip("measures where -forward.for says for how long")
+	}
+	wrk := needs(t, "wrk")
+	g := behindNginx(t, gateway(t))
+	go func() {
+		for range g.passed { // nobody looks at it
+		}
+	}()
+	cookie := "Cookie: skerry=" + g.person("ann", "s1", g.now(), "pwd").String()
+	best := map[string]float64{}
+	for range 3 {
+		for _, site := range []string{"open", "bare"} {
+			out, err := exec.Command(wrk, "-t", "1", "-c", "64", "-d", forwardFor.String(), "-H", "Host: "+site+".skerry.example", "-H", cookie, "http://"+g.address+"/").CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			require.NotContains(t, string(out), "Non-2xx", "%s: %s", site, out)
+			found := regexp.MustCompile(`Requests/sec:\s+([0-9.]+)`).FindSubmatch(out)
+			require.NotNil(t, found, "%s", out)
+			rate, err := strconv.ParseFloat(string(found[1]), 64)
+			require.NoError(t, err)
+			best[site] = max(best[site], rate)
+		}
+	}
+	t.Logf("%.0f requests a second, and %.0f with a handler that lets all through: %.2f", best["open"], best["bare"], best["open"]/best["bare"])
+	require.Greater(t, best["open"]/best["bare"], 0.3)
 }
