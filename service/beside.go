@@ -22,10 +22,13 @@ type Beside struct {
 	memory *memory.Memory
 }
 
-// NewBeside reads who is provisioned in a store.
+// NewBeside reads who is provisioned in a store, and what signals said of people.
 func NewBeside(ctx context.Context, rules *briskwarden.Rulebook, store state.Store) (*Beside, error) {
 	joined, err := provision.Everyone(ctx, store, bridge.Engine(rules).Rulebook())
 	if err != nil {
+		return nil, err
+	}
+	if err := memory.People(ctx, store, joined); err != nil {
 		return nil, err
 	}
 	return &Beside{bridge.With(rules, joined).(*briskwarden.Rulebook), memory.New(store, slog.New(slog.DiscardHandler), time.Now)}, nil

@@ -98,6 +98,7 @@ type served struct {
 	testing.TB
 	*service.Service
 	state *clock
+	rules *briskwarden.Rulebook
 }
 
 // serve starts a service of the rulebook on an empty state.

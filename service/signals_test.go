@@ -23,6 +23,7 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/service"
+	"briskwarden.example/briskwarden/signon"
 	"briskwarden.example/briskwarden/store/sqlite"
 )
 
@@ -77,6 +78,7 @@ func heard(t *testing.T, sources string) *served {
 		"fleet.jsonl": {Data: []byte(`{"id":"tab","compliant":true}` + "\n" + `{"id":"old","compliant":false,"reported":"2050-01-01T00:00:00Z"}`)}})
 	require.NoError(t, err)
 	s := &served{TB: t, state: &clock{Store: store}}
+	s.rules = r
 	s.Service = service.New(r, s.state, service.Options{Clock: func() time.Time { return time.Now().Add(time.Duration(s.state.offset.Load())) }})
 	t.Cleanup(func() { s.Close() })
 	return s
@@ -216,6 +218,13 @@ func TestSignalsAreObeyed(t *testing.T) {
 	require.Equal(t, "block", bob())
 	enabled(ago(time.Hour))
 	require.Equal(t, "grant", bob())
+	s.accepted(user("bob"), riscEvent+"account-disabled", claims{})
+	beside, err := service.NewBeside(t.Context(), s.rules, s.state)
+	require.NoError(t, err)
+	defer beside.Close()
+	d, err := beside.Rulebook.Decide(t.Context(), signon.SignOn{User: "bob", App: "risky"})
+	require.NoError(t, err)
+	require.Equal(t, signon.Block, d.Outcome, "whoever lists people sees it, too")
 	s.accepted(user("bob"), riscEvent+"account-purged", claims{})
 	require.Equal(t, "block", bob())
 	s.accepted(user("gone"), riscEvent+"account-enabled", claims{})

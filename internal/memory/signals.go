@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/go-json-experiment/json"
+
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/fact"
@@ -297,4 +299,23 @@ func (k *marks) person(p *rulebook.Person, s *engine.Signalled) *rulebook.Person
 		}
 	}
 	return &changed
+}
+
+// People has people as signals have it, in place: those of whom a signal said something.
+func People(ctx context.Context, store state.Store, people map[string]*rulebook.Person) error {
+	for l, err := range store.List(ctx, state.Key{Kind: state.Marks}) {
+		if err != nil {
+			return err
+		}
+		p := people[l.Owner]
+		if p == nil {
+			continue
+		}
+		var k marks
+		if err := json.Unmarshal(l.Value, &k); err != nil {
+			return damaged(l.Key, err)
+		}
+		people[l.Owner] = k.person(p, &engine.Signalled{})
+	}
+	return nil
 }
