@@ -229,6 +229,15 @@ func TestChallenges(t *testing.T) {
 		require.Equal(t, signon.StepUp, d.Outcome)
 		require.Equal(t, want, fmt.Sprint(d.ACR, " ", d.MaxAge), demand)
 	}
+	for _, ages := range [][2]string{{"every 1h", "every 2h"}, {"every 2h", "every 1h"}, {"every session", "every 1h"}, {"every 1h", "every session"}} {
+		d, err := open(t, `rulebook r { floor none }
+user ann { methods password, passkey }
+app news { }
+policy a { who everyone to everything otherwise => step-up password `+ages[0]+` }
+policy b { who everyone to everything otherwise => step-up passkey `+ages[1]+` }`).Decide(t.Context(), signon.SignOn{User: "ann", App: "news", Time: oracleEpoch})
+		require.NoError(t, err)
+		require.EqualValues(t, 3600, d.MaxAge, ages)
+	}
 }
 
 func TestStatedAttributesAreCheckedAndLimited(t *testing.T) {

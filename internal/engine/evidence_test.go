@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -34,6 +35,9 @@ baseline fresh { check "Reported" device.reported within 24h }
 risk model { add 45 when new.country  add 20 when odd.hour band low to 100 }
 `
 	device := func(id string) signon.SignOn { return signon.SignOn{Device: &signon.Device{ID: id}} }
+	reported := func(ago time.Duration) signon.SignOn {
+		return signon.SignOn{Device: &signon.Device{Reported: noon.Add(-ago)}}
+	}
 	ip := func(a string) signon.SignOn { return signon.SignOn{IP: netip.MustParseAddr(a)} }
 	for _, c := range []struct {
 		condition string
@@ -57,6 +61,12 @@ risk model { add 45 when new.country  add 20 when odd.hour band low to 100 }
 		{"device.owned is no", device("tab"), "device.owned is no: tab is bob's (fleet.jsonl:1)"},
 		{"device.owned is no", device("own"), "device.owned is unknown: the inventory names no owner of own (fleet.jsonl:2)"},
 		{"device.owned is no", device("lost"), "device.owned is unknown: lost is not in the inventory"},
+		{"device.reported within 90d", reported(0), "device.reported is 2026-11-23 12:00, 0 min ago"},
+		{"device.reported not within 90d", reported(-time.Minute), "device.reported is 2026-11-23 12:01, in the future"},
+		{"device.reported within 90d", reported(2*time.Hour - time.Second), "device.reported is 2026-11-23 10:00, 119 min ago"},
+		{"device.reported within 90d", reported(2 * time.Hour), "device.reported is 2026-11-23 10:00, 2 h ago"},
+		{"device.reported within 90d", reported(72*time.Hour - time.Second), "device.reported is 2026-11-20 12:00, 71 h ago"},
+		{"device.reported within 90d", reported(72 * time.Hour), "device.reported is 2026-11-20 12:00, 3 days ago"},
 		{"device.owned is no", device(""), "device.owned is unknown: the device has no id"},
 		{"device.owned is no", signon.SignOn{}, "device.owned is unknown: the sign-on names no device"},
 		{"device.managed is no", device("lost"), "device.managed is no: lost is not in the inventory"},
