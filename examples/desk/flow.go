@@ -164,6 +164,12 @@ const (
 
 // follow does what a decision says.
 func (d *Desk) follow(w http.ResponseWriter, r *http.Request, f *flow, b *browser, decision signon.Decision) {
+	if a, is := f.to.(*authorization); is && decision.Outcome == signon.Grant && levelOf(f.proved) < a.level {
+		if more := d.toReach(f, a.level); more != nil { // else it is told what was reached
+			d.verify(w, f, more, "The program asks for a stronger proof.")
+			return
+		}
+	}
 	if decision.Outcome == signon.Grant {
 		f.to.finish(w, r, f, b, decision)
 		return

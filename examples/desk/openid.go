@@ -85,7 +85,7 @@ type authorization struct {
 	nonce     string
 	challenge string
 	scopes    []string
-	acr       string // the highest level that is asked for
+	level     int // of assurance that is asked for, 1 to 3; 0 is any
 }
 
 func (a *authorization) question() (app, address string) { return a.client.App, "" }
@@ -96,7 +96,7 @@ func (a *authorization) name() string                    { return a.client.Name 
 func (d *Desk) authorize(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	a := &authorization{Desk: d, client: d.client(one(q, "client_id")), redirect: one(q, "redirect_uri"), state: one(q, "state"), nonce: one(q, "nonce"),
-		challenge: one(q, "code_challenge"), scopes: strings.Fields(one(q, "scope")), acr: one(q, "acr_values")}
+		challenge: one(q, "code_challenge"), scopes: strings.Fields(one(q, "scope")), level: askedLevel(one(q, "acr_values"))}
 	if a.client == nil || a.client.Machine || !slices.Contains(a.client.Redirects, a.redirect) {
 		d.show(w, http.StatusBadRequest, "over", page{Title: "There is nowhere to go", Text: "The program that sent you here is not known, or asks to be answered elsewhere."})
 		return
@@ -276,6 +276,9 @@ func (d *Desk) exchange(w http.ResponseWriter, r *http.Request) {
 	}
 	identity := claims{"iss": d.URL, "aud": c.ID, "sub": g.user, "sid": g.session, "iat": d.Now().Unix(), "exp": d.Now().Add(10 * time.Minute).Unix(), "auth_time": numericDate(g.at),
 		"amr": amrOf(g.proved)}
+	if level := levelOf(g.proved); level > 0 {
+		identity["acr"] = "aal" + strconv.Itoa(level)
+	}
 	if g.nonce != "" {
 		identity["nonce"] = g.nonce
 	}

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/oauth2"
 )
@@ -245,6 +247,35 @@ func TestCodesCountOnce(t *testing.T) {
 	answer, body := b.do(r)
 	require.Equal(t, 200, answer.StatusCode, body)
 }
+
+// TestLevels: a client may ask for a level, and is told which was reached.
+func TestLevels(t *testing.T) {
+	h, forward := open(t, false)
+	for _, c := range []struct{ asked, user, want string }{{"", "leif.dale", "aal1"}, {"aal2", "odd.kvale", "aal2"}, {"aal9 urn:x aal2", "odd.kvale", "aal2"}, {"aal3", "odd.kvale", "aal1"}} {
+		h.planner.client.App = accountApp // where a password is enough
+		forward(time.Minute)
+		b := newWire(t, h)
+		b.cookies[domain][placeCookie] = "norvik"
+		address, verifier := b.asked("acr_values", c.asked)
+		answer, _ := b.signOn(address, c.user, passwordOf(c.user), h.planner.url)
+		if strings.HasSuffix(c.asked, "aal2") {
+			shown, _ := h.vault.Code(c.user)
+			var body string
+			answer, body = b.post(b.deskURL(answer.Request.URL.Path+"/give/app-code"), url.Values{"value": {shown}})
+			answer, _ = b.follow(answer, body, h.planner.url)
+		}
+		status, got := b.exchange(url.Values{"grant_type": {"authorization_code"}, "client_id": {"planner"}, "redirect_uri": {h.planner.client.Redirects[0]}, "code": {codeIn(t, answer)}, "code_verifier": {verifier}})
+		require.Equal(t, 200, status)
+		token, err := jwt.ParseSigned(fmt.Sprint(got["id_token"]), []jose.SignatureAlgorithm{jose.RS256})
+		require.NoError(t, err)
+		var said map[string]any
+		require.NoError(t, token.UnsafeClaimsWithoutVerification(&said))
+		require.Equal(t, c.want, said["acr"], c.asked)
+	}
+}
+
+// accountApp is an app that whoever is known gets into by a password.
+const accountApp = "noticeboard"
 
 var flowID = regexp.MustCompile(`[0-9a-f]{64}`)
 

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -309,6 +311,13 @@ func TestBrowser(t *testing.T) {
 		mira.goTo(mira.news())
 		said := mira.sees("You were not let in", "Please sign on without a relay.", "Reference")
 		require.NotContains(t, said, "base")
+		reference := regexp.MustCompile(`[0-9a-f]{32}`).FindString(said)
+		logs, err := filepath.Glob(filepath.Join(h.dir, "signons", "*"))
+		require.NoError(t, err)
+		require.Len(t, logs, 1)
+		found, err := exec.Command("go", "run", "../../cmd/brisk", "decide", "-r", filepath.Join(h.dir, "skerry-line"), "--id", reference, "--requests", logs[0]).CombinedOutput()
+		require.NoError(t, err, "%s", found)
+		require.Contains(t, string(found), `base "relay"`, "the administrator finds it by the reference")
 		require.Regexp(t, `Reference: [0-9a-f]{32}`, said)
 
 		mira.be("norvik")
@@ -450,6 +459,30 @@ func TestBrowser(t *testing.T) {
 		sten.code2(forward)
 		sten.press("Ask for it")
 		sten.sees("Your request waits for a review")
+	})
+
+	t.Run("codes to recover by, and a device to mend", func(t *testing.T) {
+		trygve := visit(t, "trygve.engan", "norvik")
+		trygve.goTo(trygve.url(deskHost, "front") + "/methods")
+		trygve.signOn()
+		trygve.press("Recovery code")
+		text := trygve.sees("Your recovery codes", "Each counts once")
+		codes := regexp.MustCompile(`(?m)^[a-z2-7]{12}$`).FindAllString(text, -1)
+		require.Len(t, codes, 8)
+		trygve.press("I have them")
+		trygve.sees("what you have set up here", "Recovery code")
+		for i, code := range []string{codes[0], codes[0], codes[1]} {
+			require.Equal(t, i != 1, h.vault.CheckRecoveryCode("trygve.engan", code), "each counts once")
+		}
+
+		bodil := visit(t, "bodil.solvang", "home")
+		bodil.run(chromedp.Func(func(ctx context.Context, tab *chromedp.Target) error {
+			_, err := cdp.Call(ctx, tab, network.SetCookie, network.SetCookieParams{Name: madeUpDevice, Value: "phone", Domain: "." + domain, Path: "/"})
+			return err
+		}))
+		bodil.goTo(bodil.url(notesHost, "front") + "/sign-on")
+		bodil.signOn()
+		bodil.sees("You were not let in", "Mend on your device", "Disk is encrypted")
 	})
 
 	t.Run("signing out", func(t *testing.T) {
