@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/spell"
 )
@@ -36,14 +36,6 @@ func (o *operation) standing(c *Consent, at time.Time) (holds bool, why string, 
 	return true, string(Granted), nil
 }
 
-// says reports whether a text has a character that can be seen.
-func says(text string) bool {
-	const blank = "\u115f\u1160\u3164\uffa0\u2800" // letters and a symbol without a shape
-	return strings.ContainsFunc(text, func(r rune) bool {
-		return unicode.In(r, unicode.L, unicode.N, unicode.P, unicode.S) && !strings.ContainsRune(blank, r)
-	})
-}
-
 // change runs a change by a person, which is not dated back.
 func (o *operation) change(change func(Tx) error) error {
 	return o.store.Update(o.ctx, func(tx Tx) error {
@@ -67,7 +59,7 @@ func inTime(tx Tx, at time.Time) error {
 
 // actor finds whoever settles, withdraws or bans.
 func (o *operation) actor(by, because string) (*rulebook.Person, error) {
-	if !says(because) {
+	if !lines.Says(because) {
 		return nil, errors.New("say why: the journal keeps the reason")
 	}
 	p, err := o.engine.Person(o.ctx, by)

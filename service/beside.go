@@ -20,6 +20,7 @@ type Beside struct {
 	// Rulebook also has the people who are provisioned, as they are when it was made.
 	*briskwarden.Rulebook
 	memory *memory.Memory
+	store  state.Store
 }
 
 // NewBeside reads who is provisioned in a store, and what signals said of people.
@@ -31,7 +32,7 @@ func NewBeside(ctx context.Context, rules *briskwarden.Rulebook, store state.Sto
 	if err := memory.People(ctx, store, joined); err != nil {
 		return nil, err
 	}
-	return &Beside{bridge.With(rules, joined).(*briskwarden.Rulebook), memory.New(store, slog.New(slog.DiscardHandler), time.Now)}, nil
+	return &Beside{bridge.With(rules, joined).(*briskwarden.Rulebook), memory.New(store, slog.New(slog.DiscardHandler), time.Now), store}, nil
 }
 
 // Close lets go of what is remembered; the store stays open.

@@ -253,6 +253,21 @@ func TestCompromise(t *testing.T) {
 	changed(s.now().Add(-time.Minute))
 	require.Equal(t, "grant", in(""))
 
+	require.Equal(t, "grant", s.outcome("web", "ann", "roster", `"session":{"id":"s1"},"presented":["password"]`))
+	beside, err := service.NewBeside(t.Context(), s.rules, s.state)
+	require.NoError(t, err)
+	defer beside.Close()
+	require.NoError(t, beside.RaiseRisk(t.Context(), "ann", "bob", "Seen in a list"))
+	require.Equal(t, "block", s.outcome("web", "ann", "risky", ""))
+	require.Equal(t, "block", s.outcome("web", "ann", "roster", `"session":{"id":"s1"}`), "the sessions are ended")
+	require.Equal(t, "grant", in(`"session":{"id":"s2"},"presented":["password","change-password"]`))
+	require.Equal(t, "grant", s.outcome("web", "ann", "risky", ""), "the changed password ends it")
+	s.accepted(user("bob"), caepEvent+"risk-level-change", claims{"principal": "USER", "current_level": "HIGH"})
+	require.Equal(t, "block", s.outcome("web", "bob", "risky", ""))
+	require.NoError(t, beside.SettleRisk(t.Context(), "bob", "ann", "It was a drill"))
+	require.Equal(t, "grant", s.outcome("web", "bob", "risky", ""))
+	require.Error(t, beside.RaiseRisk(t.Context(), "root.key", "ann", "x"))
+
 	silent := heard(t, fleetSource+`
 signals other { from "https://other.skerry.example" keys "keys.json" audience "brisk" accept credential-compromise poll "http://127.0.0.1:1/poll" token-in NOT_THERE }`)
 	require.Equal(t, "step-up", silent.outcome("web", "ann", "compromised", ""), "a source that cannot be asked may have said so")

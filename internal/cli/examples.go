@@ -38,6 +38,15 @@ var examples = []struct {
 	{"brisk risk", []string{"brisk risk signons/2026-w47.jsonl.gz --above 50", "brisk risk signons/2026-w47.jsonl.gz --top 5 --json"}},
 	{"brisk serve", []string{"brisk serve --open", "brisk serve --open --listen 127.0.0.1:7585 --operations 127.0.0.1:7586 --signons ../signons"}},
 	{"brisk token", []string{"brisk token", "brisk token --json"}},
+	{"brisk risk raise", []string{
+		`brisk risk raise leif.dale --by embla.haug --because "His phone was stolen" --state brisk.state`,
+		`brisk risk raise odd.kvale --by embla.haug --because "Seen in a list of leaked passwords" --state brisk.state --json`,
+	}},
+	{"brisk risk settle", []string{
+		`brisk risk settle leif.dale --by embla.haug --because "The phone was found" --state brisk.state`,
+		`brisk risk settle odd.kvale --by embla.haug --because "Another Odd" --state brisk.state`,
+	}},
+	{"brisk risk journal", []string{"brisk risk journal --state brisk.state", "brisk risk journal --state brisk.state --json"}},
 	{"brisk consent", []string{"brisk consent waiting", "brisk consent clients"}},
 	{"brisk consent import", []string{"brisk consent import consents/clients.json", "brisk consent import consents/past.csv"}},
 	{"brisk consent ask", []string{

@@ -24,18 +24,28 @@ func (s *session) riskCommand() *cobra.Command {
 	var from, to string
 	var options replay.RiskOptions
 	c := &cobra.Command{
-		Use:   "risk LOG…",
+		Use:   "risk [LOG…]",
 		Short: "List the risky sign-ons and accounts of a log, with the factors behind each",
 		Long: "risk scores every sign-on of the logs by the rulebook's risk model, and lists the riskiest.\n" +
 			"A sign-on counts with the score that is sure; what facts that are unknown could add stands beside it.\n" +
-			"\"-\" is standard input. The history learns as it goes, from the sign-ons that were granted.",
+			"\"-\" is standard input. The history learns as it goes, from the sign-ons that were granted.\n" +
+			"With --state it lists the accounts that signals or people say are at risk, too.",
 		RunE: func(_ *cobra.Command, logs []string) error {
-			if len(logs) == 0 {
-				return usage("name at least one log: brisk risk LOG…")
+			switch {
+			case len(logs) == 0 && s.state == "":
+				return usage("name at least one log: brisk risk LOG…; or what the service remembers: --state FILE")
+			case len(logs) == 0:
+				return s.atAccounts(s.atRisk)
 			}
-			return s.risk(logs, from, to, options)
+			if err := s.risk(logs, from, to, options); err != nil || s.state == "" {
+				return err
+			}
+			s.out.Println()
+			return s.atAccounts(s.atRisk)
 		},
 	}
+	s.addState(c)
+	c.AddCommand(s.riskChanges()...)
 	c.Flags().StringVar(&from, "from", "", "leave out what was before this date or instant")
 	c.Flags().StringVar(&to, "to", "", "leave out what was after this date, or from this instant on")
 	c.Flags().IntVar(&options.Above, "above", 0, "list scores above this")

@@ -148,7 +148,7 @@ func (f explainer) Evidence(s fact.Slot) string {
 		return f.compromiseEvidence()
 	case fact.UserRisk:
 		if f.recalled != nil && f.recalled.Signals.RiskBy != "" {
-			return "by a signal from " + f.recalled.Signals.RiskBy
+			return "by " + f.recalled.Signals.RiskBy
 		}
 	case fact.DeviceOwned:
 		return f.ownerEvidence()

@@ -28,7 +28,7 @@ type Recalled struct {
 type Signalled struct {
 	Compromised   known.Truth // that somebody else knows a credential of the person
 	CompromisedBy string      // where it is unknown: who should have said so, and is silent
-	RiskBy        string      // who raised the person's risk; empty: the directory
+	RiskBy        string      // what raised the person's risk, such as "a signal from fleet"; empty: the directory
 	Compliant     known.Truth // of the device; unknown where no signal said
 	CompliantAt   time.Time
 	CompliantBy   string

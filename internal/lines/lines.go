@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 )
@@ -125,4 +126,12 @@ func Unmarked(line []byte) ([]byte, error) {
 		return nil, ErrUTF16
 	}
 	return bytes.TrimPrefix(line, []byte(byteOrderMark)), nil
+}
+
+// Says reports whether a text has a character that can be seen.
+func Says(text string) bool {
+	const blank = "\u115f\u1160\u3164\uffa0\u2800" // letters and a symbol without a shape
+	return strings.ContainsFunc(text, func(r rune) bool {
+		return unicode.In(r, unicode.L, unicode.N, unicode.P, unicode.S) && !strings.ContainsRune(blank, r)
+	})
 }

@@ -265,9 +265,9 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 		kept := learned(&lesson, key.ID)
 		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.learn(kept) }))
 	}
-	if granted && r.marks.Compromise.is() && slices.Contains(r.Presented, demand.ChangePassword) {
-		heard := r.marks.Compromise.Heard
-		now = append(now, change(state.Key{Kind: state.Marks, Owner: r.User}, time.Time{}, func(k *marks) { k.settle(heard) }))
+	if granted && (r.marks.Compromise.is() || !r.marks.Raised.At.IsZero()) && slices.Contains(r.Presented, demand.ChangePassword) {
+		known := &r.marks.signalled
+		now = append(now, change(state.Key{Kind: state.Marks, Owner: r.User}, time.Time{}, func(k *marks) { k.changedPassword(known) }))
 	}
 	if list := r.given(rb); len(list) > 0 && outcome != signon.Block {
 		u := change(proofsKey(r.User, r.word), time.Time{}, func(p *proofs) { p.add(list) })

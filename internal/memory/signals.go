@@ -25,6 +25,7 @@ type signalled struct {
 	Risk        map[string]statement `json:"risk,omitempty"`     // the level, by source
 	Inactive    map[string]statement `json:"inactive,omitempty"` // "yes" or "no", by source
 	Credentials []credentialMark     `json:"credentials,omitempty"`
+	Raised      raised               `json:"raised,omitzero"` // by somebody, to high
 }
 
 // statement is what a source said last, of the time that it gave.
@@ -157,10 +158,14 @@ func said(by *map[string]statement, source, word string, looser func(before stri
 
 func levelOf(word string) int { return slices.Index(fact.Levels, word) }
 
-// settle ends a compromise, if none was heard of since.
-func (k *marks) settle(heard time.Time) {
-	if k.Compromise.is() && k.Compromise.Heard.Equal(heard) {
+// changedPassword ends a compromise, and a risk that was raised, if they are those that were known when the password was
+// changed.
+func (k *marks) changedPassword(known *signalled) {
+	if k.Compromise.is() && k.Compromise.Heard.Equal(known.Compromise.Heard) {
 		k.Compromise.Said = no
+	}
+	if k.Raised.At.Equal(known.Raised.At) {
+		k.Raised = raised{}
 	}
 }
 
@@ -284,13 +289,16 @@ func compromised(s *engine.Signalled, rb *rulebook.Rulebook, c *compromise, sile
 // person is the user as signals have it: with the highest risk of all that speak, and inactive where any says so. Break-glass
 // accounts are out of reach.
 func (k *marks) person(p *rulebook.Person, s *engine.Signalled) *rulebook.Person {
-	if p == nil || p.BreakGlass || len(k.Risk)+len(k.Inactive) == 0 {
+	if p == nil || p.BreakGlass || len(k.Risk)+len(k.Inactive) == 0 && k.Raised.At.IsZero() {
 		return p
 	}
 	changed := *p
+	if !k.Raised.At.IsZero() {
+		changed.Risk, s.RiskBy = fact.Levels[len(fact.Levels)-1], k.Raised.By+", who raised it"
+	}
 	for _, source := range slices.Sorted(maps.Keys(k.Risk)) {
 		if level := k.Risk[source].Said; levelOf(level) > levelOf(changed.Risk) {
-			changed.Risk, s.RiskBy = level, source
+			changed.Risk, s.RiskBy = level, "a signal from "+source
 		}
 	}
 	for _, stated := range k.Inactive {

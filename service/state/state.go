@@ -55,6 +55,8 @@ const (
 	Device    Kind = 13 // of a device: what signals said
 	Signal    Kind = 14 // of a sender: a signal that was heard, by its id
 	Poll      Kind = 15 // of a source of signals: when it was asked
+	RiskHead  Kind = 17 // the last entry of the journal of risks; owner and id empty
+	RiskEntry Kind = 18 // an entry of it, by its number
 	Told      Kind = 16 // of a user: what it can be told of a decision, by the decision's id
 )
 
