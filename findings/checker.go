@@ -19,7 +19,7 @@ import (
 // Span is that of every possible sign-on, where that was gone through; undecided says what was not worked out in time.
 func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
-	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.unused, c.schedules, c.apps, c.expectations,
+	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.alerts, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
@@ -168,6 +168,15 @@ func (c *checker) signals() {
 		if s.Poll == "" {
 			c.warn(UnheardSignals, s.Decl.Name, "let the sender be a caller that may signal, or have it asked: poll \"https://…\" token-in VARIABLE",
 				"no caller may send the signals of %s", s.Decl.Name)
+		}
+	}
+}
+
+// alerts tells of alerts that nobody is told.
+func (c *checker) alerts() {
+	for _, a := range c.rb.Alerts {
+		if len(a.Tell) == 0 {
+			c.warn(UntoldAlert, a.Decl.Name, "say who: tell \"mailto:desk@skerry.example\"", "nobody is told of the alert %s", a.Decl.Name)
 		}
 	}
 }

@@ -38,6 +38,7 @@ const (
 	UnknownOwner        = "unknown-owner"
 	ImpossibleScope     = "impossible-scope"
 	UnheardSignals      = "unheard-signals"
+	UntoldAlert         = "untold-alert"
 	TokenOver           = "token-over"
 	TokenEnding         = "token-ending"
 
@@ -53,7 +54,7 @@ const (
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, TokenOver, TokenEnding,
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, UntoldAlert, TokenOver, TokenEnding,
 		CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutEffect, LockedOut, AppLocked}
 	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.TextOfNothing, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
@@ -81,6 +82,7 @@ var about = map[diag.Code]string{
 	UnreachableStage:    "A stage line that never comes into force, since one before it holds for everybody, always.",
 	SamePolicy:          "Another policy says the same.",
 	SameCase:            "Another policy for the same people, apps and actions holds the same rule.",
+	UntoldAlert:         "An alert that nobody is told.",
 	UnheardSignals:      "No caller may send the signals of a source that is not asked for them.",
 	TokenOver:           "The last day of a caller's token is past.",
 	TokenEnding:         "The last day of a caller's token comes within 30 days.",

@@ -88,6 +88,8 @@ func TestFindings(t *testing.T) {
 	require.Empty(t, check(served, noon.AddDate(0, 0, -10)))
 	require.Equal(t, []string{"token-ending"}, check(served, noon))
 	require.Equal(t, []string{"waiver-ending", "token-over"}, check(served, noon.AddDate(0, 0, 30)))
+	require.Equal(t, []string{"untold-alert"}, check(clean+"alert a { when country is NO }\n", before))
+	require.Equal(t, []string{"unsupplied-fact"}, check(clean+"alert a { when user.compromised tell \"mailto:a@b.example\" }\n", before))
 	heard := clean + "signals s { from \"https://s.example\" keys \"https://s.example/keys\" audience \"brisk\" accept session-revoked"
 	require.Equal(t, []string{"unheard-signals"}, check(heard+" }\n", before))
 	require.Empty(t, check(heard+" poll \"https://s.example/poll\" token-in S_TOKEN }\n", before))

@@ -12,7 +12,7 @@ import (
 	"briskwarden.example/briskwarden/language/ast"
 )
 
-// supply finds blocks, step-ups and risk factors that ask for facts which nothing supplies.
+// supply finds blocks, step-ups, risk factors and alerts that ask for facts which nothing supplies.
 func (c *checker) supply() {
 	missing := c.unsupplied()
 	for _, p := range c.rb.Policies {
@@ -23,10 +23,13 @@ func (c *checker) supply() {
 		}
 	}
 	for d := range c.rb.Declarations() {
-		if model, ok := d.(*ast.Risk); ok {
-			for _, f := range model.Factors {
+		switch d := d.(type) {
+		case *ast.Risk:
+			for _, f := range d.Factors {
 				c.asksFor(f.Cond, missing, f.Add, "the factor of "+f.Add.Text)
 			}
+		case *ast.Alert:
+			c.asksFor(d.When, missing, d.Name, "the alert "+d.Name.String())
 		}
 	}
 }

@@ -15,13 +15,14 @@ import (
 // count. Its memory serves again when another decision is traced into it.
 type Trace struct {
 	Outcome  signon.Outcome
-	Ground   signon.Ground    // what gave it beside or instead of policies
-	Person   *rulebook.Person // nil for a user that is not known
-	Cases    []TracedCase     // policy by policy; none where policies were not asked
-	Past     history.SignOn   // what a history is asked, or taught, about it
-	Country  string           // where the sign-on comes from; "" is unknown
-	Networks set.Set          // the named networks that the address lies in
-	Form     string           // of the device; "" is unknown
+	Ground   signon.Ground     // what gave it beside or instead of policies
+	Person   *rulebook.Person  // nil for a user that is not known
+	Cases    []TracedCase      // policy by policy; none where policies were not asked
+	Past     history.SignOn    // what a history is asked, or taught, about it
+	Country  string            // where the sign-on comes from; "" is unknown
+	Networks set.Set           // the named networks that the address lies in
+	Form     string            // of the device; "" is unknown
+	Alerts   []*rulebook.Alert // that it raises
 }
 
 // TracedCase is a case that counted: one that was unknown, or the one that its policy took.
@@ -54,7 +55,10 @@ func (f *frame) fillTrace(t *Trace, outcome signon.Outcome, ground signon.Ground
 		f.query()
 	}
 	t.Past = history.SignOn{Query: f.historyQuery, ID: f.so.ID}
-	t.Cases = t.Cases[:0]
+	t.Cases, t.Alerts = t.Cases[:0], t.Alerts[:0]
+	if len(f.rb.Alerts) > 0 {
+		t.Alerts = f.alerts(t.Alerts, outcome, ground.Identity() || ground == signon.GroundEndedSession)
+	}
 	for i := range f.candidates {
 		c := &f.candidates[i]
 		traced := TracedCase{Policy: c.policy.Policy, Case: c.kase, Stage: c.stage, Sure: c.sure}

@@ -44,6 +44,7 @@ type declarations struct {
 	callers    table[*ast.Caller]
 	issuers    table[*ast.Issuer]
 	signals    table[*ast.Signals]
+	alerts     table[*ast.Alert]
 }
 
 func add[D ast.Decl](r *resolver, t *table[D], d D) {
@@ -126,6 +127,8 @@ func (r *resolver) declaration(d ast.Decl) {
 		add(r, &c.issuers, d)
 	case *ast.Signals:
 		add(r, &c.signals, d)
+	case *ast.Alert:
+		add(r, &c.alerts, d)
 	}
 }
 

@@ -64,6 +64,7 @@ type Rulebook struct {
 	Callers     []*Caller    // as they stand
 	Issuers     []*Issuer    // the same
 	Signals     []*Signals   // the same
+	Alerts      []*Alert     // the same
 	Addresses   appurl.Table // of apps
 	Texts       texts.Catalog
 	Comparisons []Comparison // of all conditions, each once

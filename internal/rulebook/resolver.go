@@ -47,6 +47,7 @@ func (r *resolver) resolve() {
 	r.policies(scope)
 	r.waivers(scope)
 	r.promises(scope)
+	r.alerts(scope)
 	r.expects()
 	r.callers()
 	r.issuers()

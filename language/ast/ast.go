@@ -304,6 +304,25 @@ type (
 		Poll     Name
 		TokenIn  Name // of Poll: a variable of the environment
 	}
+	// Alert says of which sign-ons somebody is told.
+	Alert struct {
+		Block
+		About Name
+		Owner Name
+		When  Cond
+		On    []Name    // outcomes; none is any
+		Who   Selection // nothing is everybody
+		To    Selection // nothing is everything
+		Most  Name      // of "at most N per …"; empty where there is no bound
+		Per   Name      // user, app or rulebook
+		Every Duration
+		Tell  []Receiver
+	}
+	// Receiver is who is told.
+	Receiver struct {
+		Address  Name // mailto: or https:
+		SecretIn Name // of an https address: a variable of the environment; may be missing
+	}
 	// Promise is a statement about every possible sign-on.
 	Promise struct {
 		Block

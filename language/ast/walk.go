@@ -77,6 +77,8 @@ func Conditions(d Decl) (list []Cond) {
 		list = append(list, d.When)
 	case *Promise:
 		list = append(list, d.When)
+	case *Alert:
+		list = append(list, d.When)
 	}
 	return list
 }
@@ -119,6 +121,8 @@ func Selectors(d Decl) (list []Selector) {
 	case *Promise:
 		add(d.Scope.Who)
 	case *Issuer:
+		add(d.Who)
+	case *Alert:
 		add(d.Who)
 	}
 	return list

@@ -93,7 +93,7 @@ func (p *parser) comparison() ast.Cond {
 		c.Op, c.Values = ast.Before, []ast.Name{p.name("a date or instant")}
 	case p.accept("after"):
 		c.Op, c.Values = ast.After, []ast.Name{p.name("a date or instant")}
-	case p.accept("at"):
+	case !p.atLimit() && p.accept("at"):
 		c.Op = ast.AtLeast
 		if p.word("least", "most").Text == "most" {
 			c.Op = ast.AtMost

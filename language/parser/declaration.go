@@ -14,7 +14,7 @@ import (
 // declarations are the keywords that begin a declaration, in the order of the reference.
 var declarations = []string{"rulebook", "attribute", "user", "group", "app", "action", "network", "countries", "schedule",
 	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise", "caller",
-	"issuer", "signals"}
+	"issuer", "signals", "alert"}
 
 func isDeclaration(t token.Token) bool {
 	return t.Kind == token.Word && slices.Contains(declarations, t.Text)
@@ -105,6 +105,8 @@ func (p *parser) parseDeclaration(k token.Token) ast.Decl {
 		return p.issuer(k)
 	case "signals":
 		return p.signals(k)
+	case "alert":
+		return p.alert(k)
 	default:
 		return p.promise(k)
 	}

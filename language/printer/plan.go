@@ -34,6 +34,7 @@ var pads = map[string]map[string]int{
 	"caller":   column(6, "about", "token", "certificate", "may", "for", "from", "sessions"),
 	"issuer":   column(8, "url", "keys", "audience", "cookie", "who", "sign-on", "sessions"),
 	"signals":  column(8, "from", "keys", "audience", "accept", "poll"),
+	"alert":    column(5, "about", "owner", "when", "on", "who", "to", "at", "tell"),
 	"promise":  column(5, "who", "to", "doing", "when"),
 	"schedule": column(7, "mon", "tue", "wed", "thu", "fri", "sat", "sun", "except", "during"),
 }
