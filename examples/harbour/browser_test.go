@@ -40,8 +40,13 @@ func needs(t testing.TB, program string) string {
 // open opens a harbour whose clock a test can put forward.
 func open(t testing.TB, nginx bool) (h *harbour, forward func(time.Duration)) {
 	t.Helper()
+	return openBy(t, nginx, tuesday(time.Now()))
+}
+
+// openBy opens a harbour by a clock.
+func openBy(t testing.TB, nginx bool, clock func() time.Time) (h *harbour, forward func(time.Duration)) {
+	t.Helper()
 	var ahead atomic.Int64
-	clock := tuesday(time.Now())
 	h, err := start(options{now: func() time.Time { return clock().Add(time.Duration(ahead.Load())) }, nginx: nginx, log: io.Discard})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.close()) })

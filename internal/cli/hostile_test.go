@@ -77,7 +77,7 @@ policy "EVIL watch" { who group "EVIL" to app "EVIL" stage watch case "EVIL" whe
 policy "EVIL consent" { who everyone to everything doing consent otherwise => review by group rev }
 waiver "EVIL" { because "EVIL" owner "EVIL" who user "EVIL two" to app "EVIL" lifts "EVIL" until 2027-12-31 }
 expect "EVIL" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T08:15 => grant }
-alert "EVIL" { about "EVIL" owner "EVIL" when user.mark is "EVIL" or device.id is "EVIL" or network in "EVIL" on block, grant who user "EVIL" to app "EVIL" at most 1 per user every 4h tell "https://x.example/EVIL?", "mailto:desk@x.example" }
+alert "EVIL" { about "EVIL" owner "EVIL" when user.mark is "EVIL" or device.id is "EVIL" or network in "EVIL" on block, grant who user "EVIL" to app "EVIL" at most 1 per user every 4h tell "https://x.example/x", "mailto:desk@x.example" }
 promise "EVIL" { who user "EVIL" to app "EVIL" doing sign-on, "EVIL" never grant without "EVIL demand" }
 promise "EVIL locked" { who everyone to everything when user.mark is "EVIL" or time in "EVIL" never block }
 expect "EVIL holds" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T12:00 => block }

@@ -87,7 +87,7 @@ func (v *Vault) add(id, password string) *Person {
 }
 
 // rounds is how often a password is hashed.
-const rounds = 60_000
+const rounds = 20_000
 
 func (p *Person) derive(password string) []byte {
 	digest, err := pbkdf2.Key(sha256.New, password, p.salt, rounds, 32)
