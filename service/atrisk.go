@@ -83,4 +83,6 @@ func unknownUser(rb *rulebook.Rulebook, user string) error {
 }
 
 // RiskJournal gives the entries of the journal. An error says that it was changed by other hands, or has lost entries.
-func (b *Beside) RiskJournal(ctx context.Context) iter.Seq2[*RiskEntry, error] { return memory.Journal(ctx, b.store) }
+func (b *Beside) RiskJournal(ctx context.Context) iter.Seq2[*RiskEntry, error] {
+	return memory.Journal(ctx, b.store)
+}

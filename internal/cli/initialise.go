@@ -5,9 +5,12 @@ package cli
 import (
 	"embed"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,21 +20,46 @@ import (
 //go:embed starter
 var starter embed.FS
 
+// starters are the rulebooks that one can begin with, the first by default, each with a sign-on to try.
+var starters = []struct{ name, about, try string }{
+	{"small-office", "an office, and salaries", "user ada.berg app payroll ip 192.0.2.17 presenting password"},
+	{"shop-floor", "shared tablets, shifts and machines", "user kari.bru app work-orders ip 192.0.2.17 device bench-1 presenting password"},
+	{"service", "a service on the web, and who runs it", "user per.vang app production ip 203.0.113.9 presenting security-key"},
+}
+
 func (s *session) initCommand() *cobra.Command {
-	return &cobra.Command{
+	var kind string
+	c := &cobra.Command{
 		Use:   "init DIR",
 		Short: "Write a small starter rulebook with comments that teach",
+		Long:  "init writes a starter rulebook, with expectations and promises, of one of three kinds:\n\n",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usage("name the folder to write into: brisk init DIR")
 			}
-			return s.initialise(args[0])
+			return s.initialise(args[0], kind)
 		},
 	}
+	for _, k := range starters {
+		c.Long += fmt.Sprintf("  %-14s %s\n", k.name, k.about)
+	}
+	c.Flags().StringVar(&kind, "for", starters[0].name, "what kind: "+strings.Join(starterNames(), ", "))
+	return c
 }
 
-func (s *session) initialise(dir string) error {
-	files, err := fs.Sub(starter, "starter")
+func starterNames() (names []string) {
+	for _, k := range starters {
+		names = append(names, k.name)
+	}
+	return names
+}
+
+func (s *session) initialise(dir, kind string) error {
+	i := slices.Index(starterNames(), kind)
+	if i < 0 {
+		return usage("--for: there is no %q; there are %s", kind, strings.Join(starterNames(), ", "))
+	}
+	files, err := fs.Sub(starter, "starter/"+kind)
 	if err != nil {
 		return err
 	}
@@ -39,8 +67,8 @@ func (s *session) initialise(dir string) error {
 		return err
 	}
 	s.out.Printf("Wrote a starter rulebook into %s. Read it, then try:\n\n", dir)
-	s.out.Printf("  brisk check -r %s\n  brisk expect -r %s\n", dir, dir)
-	s.out.Printf("  brisk decide -r %s user ada.berg app payroll ip 192.0.2.17 presenting password\n", dir)
+	s.out.Printf("  brisk check -r %s\n  brisk expect -r %s\n  brisk prove -r %s\n", dir, dir, dir)
+	s.out.Printf("  brisk decide -r %s %s\n", dir, starters[i].try)
 	return nil
 }
 
