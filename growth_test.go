@@ -255,7 +255,7 @@ const mostRatio = 2.5
 func TestTwiceAsMuch(t *testing.T) {
 	for _, g := range lists {
 		best := 100.0
-		for attempt := 0; attempt < 8 && best > mostRatio; attempt++ {
+		for attempt := 0; attempt < 30 && best > mostRatio; attempt++ { // others keep the machine busy at times
 			best = min(best, g.ratio(t, 1))
 		}
 		if testing.Verbose() {

@@ -26,6 +26,7 @@ type Options struct {
 	Group     string            // of people in this group alone; empty is any
 	App       string            // to this app alone; empty is any
 	Outcome   string            // with this outcome, as it is decided now; empty is any
+	Part      Part              // take the people of one part alone, as if there were no others
 	AsDecided bool              // the history learns what the rulebook grants, not what the log says was granted
 	Workers   int               // how many work at a time; 0 is one for each processor
 	Window    int               // how many lines later than where its time belongs a line may stand; 0 is Late
@@ -103,6 +104,9 @@ func newWorker(r *run) *worker {
 }
 
 func (w *worker) process(partition []*entry) error {
+	if part := w.run.options.Part; part.Of > 1 {
+		partition = slices.DeleteFunc(partition, func(t *entry) bool { return !part.has(t.SignOn.User) })
+	}
 	for entries := range slices.Chunk(partition, batchSize) {
 		w.prefetcher.touch(entries)
 		for i, t := range entries {

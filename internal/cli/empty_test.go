@@ -20,6 +20,7 @@ var emptyRuns = map[string][]string{
 	"brisk decide":           {"user ann app news", "user ann", "--requests LOG", "--requests LOG --json", "--request LOG"},
 	"brisk expect":           {"", "--json", "--junit OUT/a.xml", "--from LOG"},
 	"brisk replay":           {"LOG", "LOG --json", "LOG --report OUT/r.html --charts OUT/r --out OUT/r.jsonl"},
+	"brisk merge":            {"LOG"},
 	"brisk prove":            {"", "--json", "--propose", "--junit OUT/p.xml --sarif OUT/p.sarif"},
 	"brisk survey":           {"", "--json --log LOG", "--report OUT/s.html --charts OUT/s"},
 	"brisk compare":          {". .", ". . --json", ". . --log LOG", ". . --log LOG --json", ". . --log LOG --report OUT/c.html --charts OUT/c"},

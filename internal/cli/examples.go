@@ -37,6 +37,7 @@ var examples = []struct {
 	{"brisk reach", []string{"brisk reach user mira.holt --columns norvik,ferries,relays", "brisk reach --all country NO --charts charts"}},
 	{"brisk risk", []string{"brisk risk signons/2026-w47.jsonl.gz --above 50", "brisk risk signons/2026-w47.jsonl.gz --top 5 --json"}},
 	{"brisk serve", []string{"brisk serve --open", "brisk serve --open --listen 127.0.0.1:7585 --operations 127.0.0.1:7586 --signons ../signons"}},
+	{"brisk merge", []string{"brisk merge 1.json 2.json", "brisk merge 2.json 1.json --json"}},
 	{"brisk alerts", []string{"brisk alerts signons/2026-w47.jsonl.gz", "brisk alerts signons/2026-w46.jsonl.gz signons/2026-w47.jsonl.gz --out messages.jsonl"}},
 	{"brisk token", []string{"brisk token", "brisk token --json"}},
 	{"brisk risk raise", []string{

@@ -93,6 +93,7 @@ expect "EVIL holds" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T12:00 =>
 	line := func(user, app, at, more string) string {
 		return `{"subject":{"id":"` + user + `"},"resource":{"id":"` + app + `"},"context":{"id":"` + id + at + `","time":"2026-11-23T` + at + `Z","ip":"192.0.2.9","device":{"id":"` + id + `","form":"` + id + `"}` + more + `}}` + "\n"
 	}
+	write("part.json", "{}")
 	write("log.jsonl", line(id, id, "08:00:00", `,"outcome":"grant"`)+line(id+" two", id, "09:00:00", `,"outcome":"block"`)+line(id+" x", id+" x", "12:00:00", "")+
 		line(id, id, "13:00:00", `,"consent":{"client":"`+id+`","name":"`+id+`","publisher":"`+id+`","scopes":["data.read"]},"presented":["`+id+` m"]`)+
 		strings.Replace(line(id, id, "14:00:00", ""), `"resource"`, `"action":{"name":"consent"},"resource"`, 1))
@@ -108,13 +109,14 @@ var hostileRuns = map[string][][]string{
 	"brisk decide": {{"user " + goQuoted(evil) + " app " + goQuoted(evil) + " ip 192.0.2.1 at 2026-11-23T12:00"}, {"user " + goQuoted(evil) + " app " + goQuoted(evil) + " at 2026-11-23T12:00"},
 		{"user", evil + "x", "app", evil}, {"user", evil, "frobnicate", evil}, {"--requests", "log.jsonl"}, {"--requests", "log.jsonl", "--json"}, {"--request", evil}},
 	"brisk expect":  {{}, {evil}, {"--json"}, {"--junit", "OUT/a.xml"}, {"--from", "log.jsonl"}},
-	"brisk replay":  {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--report", "OUT/r.html", "--charts", "OUT/r", "--out", "OUT/r.jsonl"}, {evil}, {"log.jsonl", "--user", evil + " zz"}},
+	"brisk replay":  {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--report", "OUT/r.html", "--charts", "OUT/r", "--out", "OUT/r.jsonl"}, {evil}, {"log.jsonl", "--user", evil + " zz"}, {"log.jsonl", "--part", evil}, {"log.jsonl", "--part", "1/1"}},
 	"brisk prove":   {{}, {"--json"}, {"--propose"}, {"--junit", "OUT/p.xml", "--sarif", "OUT/p.sarif"}, {evil}, {"--that", "who user " + goQuoted(evil) + " to app " + goQuoted(evil) + " never grant"}, {"--that", evil}},
 	"brisk survey":  {{}, {"--json", "--log", "log.jsonl"}, {"--report", "OUT/s.html", "--charts", "OUT/s"}, {"--log", evil}},
 	"brisk compare": {{".", "."}, {".", ".", "--who", "user " + goQuoted(evil), "--to", evil, "--json"}, {".", ".", "--log", "log.jsonl", "--report", "OUT/c.html", "--charts", "OUT/c"}, {evil, evil, "--log", evil}},
 	"brisk ready":   {{"--by", "2027-12-31"}, {"--csv", "--by", "2027-12-31"}, {"--json"}, {"--report", "OUT/y.html", "--charts", "OUT/y"}},
 	"brisk reach": {{"user", evil}, {"app", evil}, {"app", evil, "--columns", evil}, {"--all"}, {"--all", "--charts", "OUT/m"}, {"user", evil + "?"},
 		{"user", evil, "--json"}},
+	"brisk merge":            {{"part.json"}, {"part.json", "--json"}, {evil}, {"log.jsonl"}},
 	"brisk alerts":           {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--alert", evil}, {"log.jsonl", "--alert", evil + "?"}, {"log.jsonl", "--out", "OUT/m.jsonl"}},
 	"brisk risk raise":       {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}, {evil + "?", "--by", evil, "--because", "x", "--state", "consent.ledger"}},
 	"brisk risk settle":      {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}},

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -31,6 +32,11 @@ func TestExamplesWork(t *testing.T) {
 	t.Setenv("TMPDIR", t.TempDir())
 	for _, path := range append(cli.CommandPaths(), "brisk", "brisk consent") {
 		require.Equal(t, 2, cli.CountExamples(path), "examples of %s", path)
+	}
+	for _, part := range []string{"1", "2"} { // which the examples of merge add up
+		var out bytes.Buffer
+		require.Zero(t, cli.Main([]string{"replay", "signons/2026-w47.jsonl.gz", "--part", part + "/2"}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: io.Discard}))
+		require.NoError(t, os.WriteFile(part+".json", out.Bytes(), 0o600))
 	}
 	for _, call := range cli.HelpExamples() {
 		var out, complaints bytes.Buffer

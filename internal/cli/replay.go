@@ -25,6 +25,7 @@ import (
 // replayFlags are what a replay is asked for.
 type replayFlags struct {
 	from, to, out string
+	part          string
 	report        reportFlags
 	options       replay.Options
 }
@@ -54,6 +55,7 @@ func (s *session) replayCommand() *cobra.Command {
 	flags.StringVar(&f.options.Outcome, "outcome", "", "count what comes out as this now")
 	flags.BoolVar(&f.options.AsDecided, "as-decided", false, "let the history learn what the rulebook grants, not what the log says was granted")
 	flags.StringVar(&f.out, "out", "", "write the decisions on what counts to a file as JSON Lines, packed if it ends in .gz or .zst")
+	flags.StringVar(&f.part, "part", "", "take the people of one part alone, such as 3/8, and write what it counted for brisk merge")
 	f.report.add(flags)
 	return c
 }
@@ -78,10 +80,18 @@ func (s *session) replay(logs []string, f replayFlags) error {
 	if err != nil {
 		return err
 	}
+	if f.part != "" {
+		return summary.WritePart(s.out.Machine(), f.options)
+	}
 	if err := s.nothingFound(rules, summary, f.options.User); err != nil {
 		return err
 	}
-	if err := s.writeReport(f.report, func() *report.Page { return report.Replay(rules, summary) }); err != nil {
+	return s.replayed(rules, summary, f.report)
+}
+
+// replayed tells what a replay counted.
+func (s *session) replayed(rules *briskwarden.Rulebook, summary *replay.Summary, to reportFlags) error {
+	if err := s.writeReport(to, func() *report.Page { return report.Replay(rules, summary) }); err != nil {
 		return err
 	}
 	if s.json {
@@ -127,6 +137,14 @@ func (f *replayFlags) run(work func() error) error {
 // bind reads and checks the options.
 func (f *replayFlags) bind(rules *briskwarden.Rulebook) (err error) {
 	o := &f.options
+	if f.part != "" {
+		if o.Part, err = replay.ParsePart(f.part); err != nil {
+			return usage("--part: %w", err)
+		}
+		if f.report != (reportFlags{}) {
+			return usage("a part makes no report: brisk merge --report FILE.html does, of all parts")
+		}
+	}
 	if o.From, o.To, err = bounds(f.from, f.to, rules); err != nil {
 		return err
 	}
