@@ -172,7 +172,7 @@ func (s *session) demo(dir string, wanted []step, short bool) error {
 	s.out.Printf("  Try your own:      brisk decide -r %s user mira.holt app payroll\n", dir)
 	s.out.Printf("  Change a policy:   edit %s, then brisk expect -r %s\n", filepath.Join(dir, "policies", "crews.warden"), dir)
 	s.out.Printf("  Begin with yours:  brisk init my-rulebook\n")
-	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, --chapter consent, --chapter certainty, --chapter service\n")
+	s.out.Printf("\nThe rest of the demo: brisk demo --chapter sign-ons, consent, certainty, service, watch or review\n")
 	return nil
 }
 

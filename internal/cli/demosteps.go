@@ -80,6 +80,8 @@ var chapters = []chapter{
 	{"consent", "what client applications may do with whose data", consentSteps},
 	{"certainty", "what holds for every possible sign-on, proved", certainty},
 	{"service", "other programs ask over HTTP, and sessions are remembered", serviceSteps},
+	{"watch", "who is told of which sign-ons, tried before anybody is woken", watchSteps},
+	{"review", "what a change does, before it counts", reviewSteps},
 }
 
 var story = []scene{
@@ -171,6 +173,42 @@ var certainty = []scene{
 	{title: "How well everything is covered", until: "\n 2. ",
 		tell: "The least that ever lets anybody in, the weakest first; and what to do next, with the policy that does it.",
 		args: []string{"survey", "--at", now, "--log", original + "/signons/2026-w47.jsonl.gz"}},
+}
+
+// broad is an alert that somebody writes who would like to know everything.
+var broad = draft{"everything.warden", `alert everything-asked {
+  about "Somebody is asked for more, or blocked"
+  owner "harbour-it"
+  when  risk >= 0
+  on    block, step-up
+  tell  "mailto:desk@skerry.example"
+}
+`}
+
+var watchSteps = []scene{
+	{title: "Try the alerts on what was",
+		tell: "Two weeks of sign-ons go through the rulebook's alerts: which would have been raised, and how many messages that makes.",
+		args: []string{"alerts", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz"}},
+	{title: "An alert that is too broad",
+		tell:  "A colleague drafts " + broad.file + ". It is tried first, and the count says what it would do to the desk.",
+		args:  []string{"alerts", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--alert", "everything-asked"},
+		draft: broad},
+	{title: "Read what is behind one",
+		tell: "The sign-on of a message, and everything else that stands out in these weeks, with the factors behind each.",
+		args: []string{"risk", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--above", "50", "--top", "5"}},
+}
+
+var reviewSteps = []scene{
+	{title: "A change is up for review", until: "Declarations",
+		tell:   "The mended copy of the story is a proposed change. Review tells what it does, the worst first; where something loosens, somebody has to say why.",
+		args:   []string{"review", original, "-r", mended, "--at", now, "--log", original + "/signons/2026-w47.jsonl.gz"},
+		status: exitFindings},
+	{title: "It may loosen, and here is why", until: "Loosened",
+		tell: "With the reason it passes, and the reason stands in the review. A line of the commit's message does the same.",
+		args: []string{"review", original, "-r", mended, "--at", now, "--accept", "Rosters are planned in Eastholm too"}},
+	{title: "A rewrite needs no reason",
+		tell: "Other words for the same decisions: nobody gets further, nobody is stopped.",
+		args: []string{"review", original, "-r", reworded, "--at", now}},
 }
 
 var consentSteps = []scene{

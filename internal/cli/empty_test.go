@@ -24,6 +24,7 @@ var emptyRuns = map[string][]string{
 	"brisk prove":            {"", "--json", "--propose", "--junit OUT/p.xml --sarif OUT/p.sarif"},
 	"brisk survey":           {"", "--json --log LOG", "--report OUT/s.html --charts OUT/s"},
 	"brisk compare":          {". .", ". . --json", ". . --log LOG", ". . --log LOG --json", ". . --log LOG --report OUT/c.html --charts OUT/c"},
+	"brisk review":           {".", ". --json", ". --log LOG --markdown OUT/r.md"},
 	"brisk ready":            {"", "--json", "--csv", "--by 2027-01-01 --report OUT/y.html --charts OUT/y"},
 	"brisk reach":            {"user ann", "app news", "--all", "--all --json", "--all --charts OUT/m"},
 	"brisk risk":             {"LOG", "LOG --json", "--state OUT/none", "LOG --state OUT/none"},

@@ -33,6 +33,7 @@ var examples = []struct {
 		"brisk compare . .",
 		"brisk compare . . --log signons/2026-w46.jsonl.gz --log signons/2026-w47.jsonl.gz --out changes.jsonl",
 	}},
+	{"brisk review", []string{"brisk review .", "brisk review . --log signons/2026-w47.jsonl.gz --markdown review.md"}},
 	{"brisk ready", []string{"brisk ready --at 2026-11-23T08:00 --by 2027-02-01", "brisk ready --at 2026-11-23T08:00 --by 2027-02-01 --csv"}},
 	{"brisk reach", []string{"brisk reach user mira.holt --columns norvik,ferries,relays", "brisk reach --all country NO --charts charts"}},
 	{"brisk risk", []string{"brisk risk signons/2026-w47.jsonl.gz --above 50", "brisk risk signons/2026-w47.jsonl.gz --top 5 --json"}},

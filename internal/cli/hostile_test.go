@@ -117,6 +117,7 @@ var hostileRuns = map[string][][]string{
 	"brisk reach": {{"user", evil}, {"app", evil}, {"app", evil, "--columns", evil}, {"--all"}, {"--all", "--charts", "OUT/m"}, {"user", evil + "?"},
 		{"user", evil, "--json"}},
 	"brisk merge":            {{"part.json"}, {"part.json", "--json"}, {evil}, {"log.jsonl"}},
+	"brisk review":           {{"."}, {".", "--json"}, {"OUT/past", "--log", "log.jsonl", "--markdown", "OUT/r.md"}, {evil}, {".", "--accept", evil}},
 	"brisk alerts":           {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--alert", evil}, {"log.jsonl", "--alert", evil + "?"}, {"log.jsonl", "--out", "OUT/m.jsonl"}},
 	"brisk risk raise":       {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}, {evil + "?", "--by", evil, "--because", "x", "--state", "consent.ledger"}},
 	"brisk risk settle":      {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}},
@@ -144,6 +145,8 @@ func TestNoNameReachesAnythingRaw(t *testing.T) {
 	dir := hostileRulebook(t)
 	t.Chdir(dir)
 	out := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(out, "past"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(out, "past", "rulebook.warden"), []byte("rulebook past { }\n"), 0o600))
 	for _, command := range cli.CommandPaths() {
 		calls, there := hostileRuns[command]
 		require.True(t, there, "%s is not tried with hostile names", command)

@@ -1,0 +1,130 @@
+package review_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/prove"
+	"briskwarden.example/briskwarden/replay"
+	"briskwarden.example/briskwarden/review"
+)
+
+const small = `rulebook r { floor password }
+user ann { methods password, app-code }
+app payroll { }
+policy inside { about "x"  owner "x"  who everyone  to everything  otherwise => step-up password and app-code  session lasts 10h, idle 30m }
+promise "two factors" { who everyone  to everything  never grant without app-code }
+expect "asked" { user ann  app payroll  at 2026-11-23T12:00 => step-up }
+`
+
+func open(t *testing.T, text string) *briskwarden.Rulebook {
+	t.Helper()
+	rules, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(text)}},
+		briskwarden.WithClock(func() time.Time { return time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC) }))
+	require.NoError(t, err)
+	return rules
+}
+
+// TestWhatLoosens changes one thing at a time.
+func TestWhatLoosens(t *testing.T) {
+	const token = `
+caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa65e374e38337b88ca046dea" until 2027-01-01  may decide }
+`
+	for _, c := range []struct {
+		name, old, new string // what stands in small, and what instead
+		loosens        bool
+		says           string
+	}{
+		{"nothing but layout and comments", "policy inside {", "# A comment.\n  policy   inside {", false, "No declaration changes"},
+		{"a weaker demand", "password and app-code", "password", true, "It loosens in 1 way (1 person, 1 app)"},
+		{"a stronger demand", "=> step-up password and app-code", "=> block", false, "It tightens in "},
+		{"a promise gone", `promise "two factors" { who everyone  to everything  never grant without app-code }`, "", true, "The words change (1 declaration)"},
+		{"a longer session", "lasts 10h", "lasts 11h", true, "1 session limit longer"},
+		{"no idle end", "lasts 10h, idle 30m", "lasts 10h", true, "1 session limit longer"},
+		{"a shorter session", "lasts 10h, idle 30m", "lasts 9h, idle 29m", false, "It tightens"},
+		{"another caller", "app payroll { }", "app payroll { }" + token, true, "1 declaration of whose word counts changed"},
+		{"an expectation that fails", "=> step-up }", "=> grant }", false, "1 expectation not met"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			require.Contains(t, small, c.old)
+			before, after := open(t, small), open(t, strings.Replace(small, c.old, c.new, 1))
+			r, err := review.Change(t.Context(), before, after, review.Options{})
+			require.NoError(t, err)
+			require.Equal(t, c.loosens, r.Loosens(), r.Sentence())
+			require.Contains(t, r.Sentence(), c.says)
+			if c.name == "another caller" {
+				back, err := review.Change(t.Context(), after, before, review.Options{})
+				require.NoError(t, err)
+				require.False(t, back.Loosens(), "a caller that is gone lets nobody in")
+				require.Equal(t, "gone", back.Declarations[0].Change)
+			}
+		})
+	}
+}
+
+// TestWhatIsNotWorkedOutLoosens has no time at all: nobody may take silence for a yes.
+func TestWhatIsNotWorkedOutLoosens(t *testing.T) {
+	r, err := review.Change(t.Context(), open(t, small), open(t, strings.Replace(small, "app-code }", "password }", 1)), review.Options{Within: 1})
+	require.NoError(t, err)
+	require.True(t, r.Loosens())
+	require.Contains(t, r.Sentence(), "not all of it worked out in time")
+}
+
+// TestTheLogIsFelt counts what past sign-ons would have come to, and the lines that nobody could read.
+func TestTheLogIsFelt(t *testing.T) {
+	log := `{"subject":{"id":"ann"},"resource":{"id":"payroll"},"context":{"time":"2026-11-20T08:00:00Z","presented":["password","app-code"]}}` + "\nnot a line\n"
+	r, err := review.Change(t.Context(), open(t, small), open(t, strings.Replace(small, "=> step-up password and app-code", "=> block", 1)),
+		review.Options{Logs: []replay.Log{{Name: "log", In: strings.NewReader(log)}}})
+	require.NoError(t, err)
+	text := r.Markdown("")
+	require.Contains(t, text, "of 1 sign-on, 1 change, of 1 person\n    1      from grant to block")
+	require.Contains(t, text, "1 line of the log could not be read")
+}
+
+// TestMarkdownHoldsNothingButText gives names that would close a fence, be markup or mention somebody.
+func TestMarkdownHoldsNothingButText(t *testing.T) {
+	evil := "````\n<img src=x onerror=alert(1)> @everyone [x](javascript:1)\u202e"
+	r := &review.Review{Expectations: []review.Changed{{Name: evil, After: "fails", Why: evil}}, Differences: &prove.Comparison{Undecided: evil}}
+	text := r.Markdown(evil)
+	fence := ""
+	for line := range strings.Lines(text) {
+		line = strings.TrimSuffix(line, "\n")
+		if marks := len(line) - len(strings.TrimLeft(line, "`")); fence == "" && marks >= 3 {
+			fence = line[:marks]
+			continue
+		} else if fence != "" && line == fence {
+			fence = ""
+			continue
+		}
+		require.NotContains(t, line, "\u202e")
+		if fence == "" {
+			require.NotContains(t, line, "everyone", "outside of every fence")
+		}
+	}
+	require.Empty(t, fence)
+}
+
+// TestManyDeclarations takes time in proportion.
+func TestManyDeclarations(t *testing.T) {
+	took := func(n int) time.Duration {
+		var b strings.Builder
+		b.WriteString(small)
+		for i := range n {
+			fmt.Fprintf(&b, "user u%d { active no }\n", i)
+		}
+		rules := open(t, b.String())
+		start := time.Now()
+		_, err := review.Change(context.Background(), rules, rules, review.Options{})
+		require.NoError(t, err)
+		return time.Since(start)
+	}
+	least := func(n int) time.Duration { return min(took(n), took(n), took(n)) }
+	require.Less(t, least(8000), 8*least(2000))
+}
