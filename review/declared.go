@@ -24,14 +24,14 @@ func declarations(before, after *briskwarden.Rulebook) []Declared {
 	for what, now := range is {
 		switch old, there := was[what]; {
 		case !there:
-			list = append(list, Declared{what, "new", now.at})
+			list = append(list, Declared{what, New, now.at})
 		case old.text != now.text:
-			list = append(list, Declared{what, "different", now.at})
+			list = append(list, Declared{what, Different, now.at})
 		}
 	}
 	for what, old := range was {
 		if _, there := is[what]; !there {
-			list = append(list, Declared{what, "gone", old.at})
+			list = append(list, Declared{what, Gone, old.at})
 		}
 	}
 	slices.SortFunc(list, func(a, b Declared) int {

@@ -52,7 +52,7 @@ type Review struct {
 	Promises     []Changed          `json:"promises"`
 	Differences  *prove.Comparison  `json:"differences"`
 	Sessions     []Longer           `json:"sessions_longer"`
-	Believed     []Declared         `json:"believed"` // declarations of whose word counts, that are not what they were
+	Outside      []Declared         `json:"outside"` // declarations of who is believed and which app an address is, that are not what they were
 	Log          *replay.Comparison `json:"log,omitempty"`
 	Unready      []Unready          `json:"unready"`
 }
@@ -60,9 +60,16 @@ type Review struct {
 // Declared is a declaration that is new, gone or different.
 type Declared struct {
 	What   string `json:"what"`   // such as "policy roster-away"
-	Change string `json:"change"` // new, gone or different
+	Change string `json:"change"` // [New], [Gone] or [Different]
 	At     string `json:"at"`     // file:line, of the old rulebook where it is gone
 }
+
+// What became of a declaration.
+const (
+	New       = "new"
+	Gone      = "gone"
+	Different = "different"
+)
 
 // Changed is an expectation or a promise that changed its answer.
 type Changed struct {
@@ -93,7 +100,7 @@ func Change(ctx context.Context, before, after *briskwarden.Rulebook, o Options)
 	}
 	o.Span = span
 	r := &Review{Declarations: declarations(before, after), Sessions: longer(before, after)}
-	r.Believed = believed(r.Declarations)
+	r.Outside = outside(r.Declarations, before, after)
 	for _, look := range []func(context.Context, *briskwarden.Rulebook, *briskwarden.Rulebook, Options) error{r.findings, r.expectations, r.promises, r.differences, r.readiness} {
 		if err := look(ctx, before, after, o); err != nil {
 			return nil, err
@@ -248,10 +255,10 @@ func (r *Review) readiness(ctx context.Context, before, after *briskwarden.Ruleb
 }
 
 // Loosens reports whether some possible sign-on gets further than before, or nobody worked out in time whether one does; whether a
-// promise that held holds no longer, or is gone; whether a session may last longer; or whether the word of somebody else counts.
+// promise that held holds no longer, or is gone; whether a session may last longer; or whether somebody else is believed, or an address is another app.
 func (r *Review) Loosens() bool {
 	looser, _ := r.ways()
-	return len(looser) > 0 || r.Differences.Undecided != "" || len(r.Sessions) > 0 || len(r.Believed) > 0 ||
+	return len(looser) > 0 || r.Differences.Undecided != "" || len(r.Sessions) > 0 || len(r.Outside) > 0 ||
 		slices.ContainsFunc(r.Promises, func(c Changed) bool { return c.Before == holds })
 }
 
@@ -291,8 +298,8 @@ func (r *Review) Sentence() string {
 	looser, stricter := r.ways()
 	add("loosens in ", len(looser), "way", reach(looser))
 	add("tightens in ", len(stricter), "way", reach(stricter))
-	add("", len(r.Sessions), "session limit", " longer")
-	add("", len(r.Believed), "declaration", " of whose word counts changed")
+	add("", len(r.Sessions), "session limit", " loosened")
+	add("", len(r.Outside), "declaration", " of what comes from outside changed")
 	add("", worse(r.Promises), "promise", " not kept")
 	add("", worse(r.Expectations), "expectation", " not met")
 	add("", len(r.New), "new finding", "")

@@ -46,10 +46,15 @@ caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa
 		{"a weaker demand", "password and app-code", "password", true, "It loosens in 1 way (1 person, 1 app)"},
 		{"a stronger demand", "=> step-up password and app-code", "=> block", false, "It tightens in "},
 		{"a promise gone", `promise "two factors" { who everyone  to everything  never grant without app-code }`, "", true, "The words change (1 declaration)"},
-		{"a longer session", "lasts 10h", "lasts 11h", true, "1 session limit longer"},
-		{"no idle end", "lasts 10h, idle 30m", "lasts 10h", true, "1 session limit longer"},
+		{"a longer session", "lasts 10h", "lasts 11h", true, "1 session limit loosened"},
+		{"no idle end", "lasts 10h, idle 30m", "lasts 10h", true, "1 session limit loosened"},
 		{"a shorter session", "lasts 10h, idle 30m", "lasts 9h, idle 29m", false, "It tightens"},
-		{"another caller", "app payroll { }", "app payroll { }" + token, true, "1 declaration of whose word counts changed"},
+		{"no policy for it", "policy inside", "policy elsewhere", true, "2 session limits loosened"},
+		{"on watch", `to everything  otherwise`, `to everything  stage watch  otherwise`, true, "2 session limits loosened"},
+		{"a say less", "otherwise", `case "known" when user.type is guest => abstain  otherwise`, true, "2 session limits loosened"},
+		{"an address that is another app", "app payroll { }", `app payroll { url "https://pay.skerry.example/" }`, true, "1 declaration of what comes from outside changed"},
+		{"an app that is about something else", "app payroll { }", `app payroll { about "Pay" }`, false, "The words change"},
+		{"another caller", "app payroll { }", "app payroll { }" + token, true, "1 declaration of what comes from outside changed"},
 		{"an expectation that fails", "=> step-up }", "=> grant }", false, "1 expectation not met"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -63,7 +68,7 @@ caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa
 				back, err := review.Change(t.Context(), after, before, review.Options{})
 				require.NoError(t, err)
 				require.False(t, back.Loosens(), "a caller that is gone lets nobody in")
-				require.Equal(t, "gone", back.Declarations[0].Change)
+				require.Equal(t, review.Gone, back.Declarations[0].Change)
 			}
 		})
 	}

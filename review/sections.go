@@ -39,7 +39,7 @@ func (r *Review) Sections() []Section {
 		section("Loosened", true, looser, difference),
 		section("Not worked out in time", true, unknown, func(lines []Line) []Line { return lines }),
 		section("Sessions that may last longer", true, r.Sessions, Longer.lines),
-		section("Whose word counts", true, r.Believed, Declared.lines),
+		section("What comes from outside", true, r.Outside, Declared.lines),
 		section("Promises that changed their answer", worse(r.Promises) > 0, r.Promises, Changed.lines),
 		section("Expectations that changed their answer", worse(r.Expectations) > 0, r.Expectations, Changed.lines),
 		section("New findings", len(r.New) > 0, r.New, finding),
