@@ -34,6 +34,11 @@ func open(t *testing.T, text string) *briskwarden.Rulebook {
 
 // TestWhatLoosens changes one thing at a time.
 func TestWhatLoosens(t *testing.T) {
+	const signals = `signals posture { from "https://posture.skerry.example"  keys "https://posture.skerry.example/keys"  audience "brisk"  accept session-revoked }
+`
+	const issuer = `
+issuer desk { url "https://desk.skerry.example"  keys "https://desk.skerry.example/keys"  audience "brisk"  cookie "session"  who people  sign-on "https://desk.skerry.example/sign-on" }
+`
 	const token = `
 caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa65e374e38337b88ca046dea" until 2027-01-01  may decide }
 `
@@ -42,7 +47,7 @@ caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa
 		loosens        bool
 		says           string
 	}{
-		{"nothing but layout and comments", "policy inside {", "# A comment.\n  policy   inside {", false, "No declaration changes"},
+		{"nothing but layout and comments", "policy inside {", "policy   inside {  # a comment\n", false, "No declaration changes"},
 		{"a weaker demand", "password and app-code", "password", true, "It loosens in 1 way (1 person, 1 app)"},
 		{"a stronger demand", "=> step-up password and app-code", "=> block", false, "It tightens in "},
 		{"a promise gone", `promise "two factors" { who everyone  to everything  never grant without app-code }`, "", true, "The words change (1 declaration)"},
@@ -54,6 +59,9 @@ caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa
 		{"a say less", "otherwise", `case "known" when user.type is guest => abstain  otherwise`, true, "2 session limits loosened"},
 		{"an address that is another app", "app payroll { }", `app payroll { url "https://pay.skerry.example/" }`, true, "1 declaration of what comes from outside changed"},
 		{"an app that is about something else", "app payroll { }", `app payroll { about "Pay" }`, false, "The words change"},
+		{"a source of signals that is heard no longer", `promise "two`, signals + `promise "two`, true, "1 declaration of what comes from outside changed"},
+		{"another issuer", "app payroll { }", "app payroll { }" + issuer, true, "1 declaration of what comes from outside changed"},
+		{"an expectation that never held", "=> step-up }", "=> step-up }\nexpect \"more\" { user ann  app payroll  at 2026-11-23T12:00 => grant }", false, "1 expectation not met"},
 		{"another caller", "app payroll { }", "app payroll { }" + token, true, "1 declaration of what comes from outside changed"},
 		{"an expectation that fails", "=> step-up }", "=> grant }", false, "1 expectation not met"},
 	} {
@@ -64,6 +72,11 @@ caller desk { about "x"  token "sha256:3f79bb7b435b05321651daefd374cdc681dc06faa
 			require.NoError(t, err)
 			require.Equal(t, c.loosens, r.Loosens(), r.Sentence())
 			require.Contains(t, r.Sentence(), c.says)
+			if c.new == signals+c.old {
+				back, err := review.Change(t.Context(), after, before, review.Options{})
+				require.NoError(t, err)
+				require.True(t, back.Loosens())
+			}
 			if c.name == "another caller" {
 				back, err := review.Change(t.Context(), after, before, review.Options{})
 				require.NoError(t, err)
@@ -82,6 +95,39 @@ func TestWhatIsNotWorkedOutLoosens(t *testing.T) {
 	require.Contains(t, r.Sentence(), "not all of it worked out in time")
 }
 
+// TestTheWorstStandsFirst has a change that does several things.
+func TestTheWorstStandsFirst(t *testing.T) {
+	before := small + "app news { }\napp wiki { }\npolicy shut { about \"x\"  owner \"x\"  who everyone  to app news, app wiki  otherwise => block }\n" +
+		"expect \"a\" { user ann  app wiki  at 2026-11-23T12:00 => grant }\nexpect \"b\" { user ann  app news  at 2026-11-23T12:00 => block }\n"
+	after := strings.NewReplacer(`to app news, app wiki  otherwise => block`, `to app news, app wiki  case "wiki" when app.id is wiki => step-up app-code  otherwise => step-up password`,
+		`app wiki  at 2026-11-23T12:00 => grant`, `app wiki  at 2026-11-23T12:00 => step-up`).Replace(before)
+	after = strings.Replace(after, `to app news, app wiki  case "wiki" when app.id is wiki => step-up app-code  otherwise => step-up password`, `to app wiki  otherwise => step-up password`, 1)
+	r, err := review.Change(t.Context(), open(t, before), open(t, after), review.Options{})
+	require.NoError(t, err)
+	text := r.Markdown("")
+	require.Contains(t, text, "### Loosened\n\n```text\nblock to grant")
+	require.Contains(t, text, "\nblock to step-up")
+	require.Contains(t, text, "answer\n\n```text\nholds to fails  b")
+	require.Contains(t, text, "\nfails to holds  a")
+	require.Less(t, strings.Index(text, "### Loosened"), strings.Index(text, "### Expectations"))
+}
+
+// TestTheSameFindingOnceMore is new, though there was one like it.
+func TestTheSameFindingOnceMore(t *testing.T) {
+	twice := func(n int) string {
+		text := small
+		for i := range n {
+			text += fmt.Sprintf("policy p%d { about \"x\"  owner \"x\"  who user ann, user ann  to everything  otherwise => step-up app-code every %dh }\n", i, i+1)
+		}
+		return text
+	}
+	r, err := review.Change(t.Context(), open(t, twice(2)), open(t, twice(3)), review.Options{})
+	require.NoError(t, err)
+	require.Len(t, r.New, 1)
+	require.Equal(t, "repeated-item", r.New[0].Code)
+	require.Empty(t, r.Gone)
+}
+
 // TestTheLogIsFelt counts what past sign-ons would have come to, and the lines that nobody could read.
 func TestTheLogIsFelt(t *testing.T) {
 	log := `{"subject":{"id":"ann"},"resource":{"id":"payroll"},"context":{"time":"2026-11-20T08:00:00Z","presented":["password","app-code"]}}` + "\nnot a line\n"
@@ -96,8 +142,9 @@ func TestTheLogIsFelt(t *testing.T) {
 // TestMarkdownHoldsNothingButText gives names that would close a fence, be markup or mention somebody.
 func TestMarkdownHoldsNothingButText(t *testing.T) {
 	evil := "````\n<img src=x onerror=alert(1)> @everyone [x](javascript:1)\u202e"
-	r := &review.Review{Expectations: []review.Changed{{Name: evil, After: "fails", Why: evil}}, Differences: &prove.Comparison{Undecided: evil}}
+	r := &review.Review{Expectations: []review.Changed{{Name: evil, After: "fails", Why: "````"}}, Declarations: []review.Declared{{What: "everyone"}}, Differences: &prove.Comparison{Undecided: evil}}
 	text := r.Markdown(evil)
+	require.Contains(t, r.Markdown("```"), "````text\n```\n````\n")
 	fence := ""
 	for line := range strings.Lines(text) {
 		line = strings.TrimSuffix(line, "\n")
@@ -116,7 +163,7 @@ func TestMarkdownHoldsNothingButText(t *testing.T) {
 	require.Empty(t, fence)
 }
 
-// TestManyDeclarations takes time in proportion.
+// TestManyDeclarations takes about as much more time as there are more.
 func TestManyDeclarations(t *testing.T) {
 	took := func(n int) time.Duration {
 		var b strings.Builder
@@ -131,5 +178,5 @@ func TestManyDeclarations(t *testing.T) {
 		return time.Since(start)
 	}
 	least := func(n int) time.Duration { return min(took(n), took(n), took(n)) }
-	require.Less(t, least(8000), 8*least(2000))
+	require.Less(t, least(16000), 24*least(2000), "8 times as many; 64 times as long would be each beside each")
 }
