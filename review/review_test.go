@@ -112,6 +112,16 @@ func TestTheWorstStandsFirst(t *testing.T) {
 	require.Less(t, strings.Index(text, "### Loosened"), strings.Index(text, "### Expectations"))
 }
 
+// TestWhoIsNoLongerReady asks for a method that ann does not have; who was stopped already is not told again.
+func TestWhoIsNoLongerReady(t *testing.T) {
+	after := open(t, strings.Replace(small, "step-up password and app-code", "step-up passkey", 1))
+	for _, before := range []*briskwarden.Rulebook{open(t, small), after} {
+		r, err := review.Change(t.Context(), before, after, review.Options{})
+		require.NoError(t, err)
+		require.Equal(t, before != after, strings.Contains(r.Markdown(""), "### No longer ready\n\n```text\nann  already, by inside\n"), r.Markdown(""))
+	}
+}
+
 // TestTheSameFindingOnceMore is new, though there was one like it.
 func TestTheSameFindingOnceMore(t *testing.T) {
 	twice := func(n int) string {
