@@ -4,14 +4,14 @@ package consent
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"iter"
 	"time"
 
 	"github.com/go-json-experiment/json"
+
+	"briskwarden.example/briskwarden/internal/chain"
 )
 
 // ErrReadOnly is what a store fails with when a look would change something.
@@ -42,12 +42,7 @@ type Things struct {
 func (e *Entry) seal() (string, error) {
 	open := *e
 	open.Hash = ""
-	data, err := json.Marshal(&open, json.Deterministic(true))
-	if err != nil {
-		return "", err
-	}
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:]), nil
+	return chain.Hash(&open)
 }
 
 // write appends an entry, and keeps what it changed.

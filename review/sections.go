@@ -5,7 +5,6 @@ package review
 import (
 	"cmp"
 	"fmt"
-	"strings"
 
 	"briskwarden.example/briskwarden/findings"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -77,7 +76,7 @@ func difference(d *prove.Difference) []Line {
 	}
 	lines = append(append(lines, by("before", d.Old)...), by("now", d.New)...)
 	if d.Decide != "" {
-		lines = append(lines, Line{"see", "brisk decide '" + strings.ReplaceAll(d.Decide, "'", `'\''`) + "'"})
+		lines = append(lines, Line{"see", "brisk decide " + spell.Shell([]string{d.Decide})})
 	}
 	return lines
 }

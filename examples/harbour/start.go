@@ -80,7 +80,7 @@ const (
 
 func start(o options) (*harbour, error) {
 	h := &harbour{options: o, tokens: map[string]string{}, listens: map[string]net.Listener{}}
-	for _, step := range []func() error{h.listen, h.people, h.openDesk, h.rulebook, h.openService, h.openSites, h.openScanner, h.openVPN} {
+	for _, step := range []func() error{h.listen, h.people, h.openDesk, h.rulebook, h.openService, h.openSites, h.openScanner, h.startVPN} {
 		if err := step(); err != nil {
 			return nil, errors.Join(err, h.close())
 		}
@@ -291,8 +291,8 @@ func (h *harbour) openService() error {
 	return nil
 }
 
-// openVPN starts the VPN box.
-func (h *harbour) openVPN() error {
+// startVPN starts the VPN box.
+func (h *harbour) startVPN() error {
 	ctx, stop := context.WithCancel(context.Background())
 	box := &vpn.Server{Decisions: h.caller("vpn"), Vault: h.vault, App: "vpn", Secret: []byte(h.token("radius")), Now: h.now, Log: h.logger()}
 	ended := make(chan error, 1)

@@ -27,7 +27,7 @@ func (s *session) checkCommand() *cobra.Command {
 		Short: "Read everything, and report errors and warnings with their places",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 && isFolder(args[0]) {
-				return usage("check takes no folder: write brisk check --rulebook %s", shellQuoted(args))
+				return usage("check takes no folder: write brisk check --rulebook %s", spell.Shell(args))
 			}
 			return noArgs(c, args)
 		},

@@ -68,7 +68,7 @@ func (s *session) completions(names func(*briskwarden.Rulebook) []string, begun 
 		return nil, then
 	}
 	for _, name := range names(rules) {
-		if strings.HasPrefix(name, begun) && shellQuoted([]string{name}) == name && spell.Printable(name) == name {
+		if strings.HasPrefix(name, begun) && spell.Shell([]string{name}) == name && spell.Printable(name) == name {
 			list = append(list, name)
 		}
 	}

@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -267,7 +266,7 @@ func (p *stage) run(st *step) (string, error) {
 	}
 	var text bytes.Buffer
 	out := screen.New(&text)
-	out.Printf("%s\n", p.paint.Bold("$ brisk "+shellQuoted(args)))
+	out.Printf("%s\n", p.paint.Bold("$ brisk "+spell.Shell(args)))
 	quiet := &session{ctx: p.ctx, in: strings.NewReader(""), out: out, err: p.err, side: io.Discard, paint: p.paint}
 	command := quiet.command()
 	command.SetArgs(args)
@@ -281,16 +280,4 @@ func (p *stage) run(st *step) (string, error) {
 		err = fmt.Errorf("step %d of the demo should have ended with status %d", st.number, st.status)
 	}
 	return text.String(), err
-}
-
-// shellQuoted is a command line as a person could type it.
-func shellQuoted(args []string) string {
-	quoted := make([]string, len(args))
-	for i, a := range args {
-		quoted[i] = a
-		if strings.IndexFunc(a, func(r rune) bool { return unicode.IsSpace(r) || strings.ContainsRune(`{}()'"$&;|<>*`, r) }) >= 0 {
-			quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
-		}
-	}
-	return strings.Join(quoted, " ")
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/screen"
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // call is a request to the service.
@@ -53,7 +54,7 @@ func (p *stage) serve() (string, error) {
 		v.done <- err
 	}()
 	var said strings.Builder
-	fmt.Fprintf(&said, "%s\n", p.paint.Bold("$ brisk "+shellQuoted(args)))
+	fmt.Fprintf(&said, "%s\n", p.paint.Bold("$ brisk "+spell.Shell(args)))
 	buffer := make([]byte, 4096)
 	for v.operations == "" {
 		n, err := from.Read(buffer)
@@ -114,7 +115,7 @@ func (p *stage) call(c *call) (string, error) {
 	if id := regexp.MustCompile(`"id":"([0-9a-f]{32})"`).FindSubmatch(text); c.keep != "" && id != nil {
 		p.kept = append(p.kept, c.keep, string(id[1]))
 	}
-	return fmt.Sprintf("%s\n%s\n", p.paint.Bold("$ "+shellQuoted(typed)), c.shown(answer.Status, text)), nil
+	return fmt.Sprintf("%s\n%s\n", p.paint.Bold("$ "+spell.Shell(typed)), c.shown(answer.Status, text)), nil
 }
 
 // shown is an answer as the demo shows it.

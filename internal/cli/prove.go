@@ -361,7 +361,7 @@ func (s *session) datesPast(list []prove.Dated) {
 func shellClauses(clauses string) string {
 	clauses = strings.Join(strings.Fields(clauses), " ")
 	if strings.ContainsAny(clauses, "'\"$&;|<>*`()\\!#~?[]") {
-		return shellQuoted([]string{clauses})
+		return spell.Shell([]string{clauses})
 	}
 	return clauses
 }

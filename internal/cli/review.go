@@ -76,7 +76,7 @@ func (s *session) review(base string, f reviewFlags) error {
 		return err
 	}
 	if f.markdown != "" {
-		if err := writeMarkdown(f.markdown, r.Markdown(reason)); err != nil {
+		if err := lines.WriteFile(f.markdown, []byte(r.Markdown(reason))); err != nil {
 			return usage("--markdown: %w", err)
 		}
 	}
@@ -102,19 +102,6 @@ func (s *session) reviewed(before, after *briskwarden.Rulebook, f reviewFlags, w
 		return err
 	})
 	return r, err
-}
-
-// writeMarkdown writes a review for where changes are looked at.
-func writeMarkdown(name, text string) error {
-	file, err := lines.Create(name)
-	if err != nil {
-		return err
-	}
-	defer file.Discard()
-	if _, err := file.Write([]byte(text)); err != nil {
-		return err
-	}
-	return file.Finish()
 }
 
 // before opens the rulebook as it was, in a folder or at a revision, and finds why the change since may loosen.

@@ -5,8 +5,6 @@ package memory
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"iter"
@@ -16,6 +14,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"briskwarden.example/briskwarden/internal/chain"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/service/state"
 )
@@ -42,12 +41,7 @@ type Entry struct {
 func (e *Entry) seal() (string, error) {
 	open := *e
 	open.Hash = ""
-	data, err := json.Marshal(&open, json.Deterministic(true))
-	if err != nil {
-		return "", err
-	}
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:]), nil
+	return chain.Hash(&open)
 }
 
 // head is the journal's last entry.
