@@ -98,14 +98,19 @@ func TestStateAway(t *testing.T) {
 	s := serve(t, ferryRules(), service.Options{Log: slog.New(slog.NewJSONHandler(&logged, nil))})
 	const presenting = `"session":{"id":"s"},"presented":["password"]`
 	require.Equal(t, "grant", s.outcome("web", "ann", "roster", presenting))
-	for name, broken := range map[string]func(bool){"away": func(on bool) { s.state.away.Store(on) }, "another clock": func(on bool) {
-		s.state.offset.Store(map[bool]int64{true: int64(3 * time.Second), false: 0}[on])
-	}} {
-		if name == "another clock" {
-			s = serve(t, ferryRules(), service.Options{Clock: time.Now, Log: slog.New(slog.NewJSONHandler(&logged, nil))})
-			broken = func(on bool) { s.state.offset.Store(map[bool]int64{true: int64(3 * time.Second), false: 0}[on]) }
-		}
-		broken(true)
+	another := serve(t, ferryRules(), service.Options{Clock: time.Now, Log: slog.New(slog.NewJSONHandler(&logged, nil))})
+	for _, broken := range []struct {
+		name  string
+		s     *served
+		broke func(s *served, on bool)
+	}{
+		{"away", s, func(s *served, on bool) { s.state.away.Store(on) }},
+		{"another clock", another, func(s *served, on bool) {
+			s.state.offset.Store(map[bool]int64{true: int64(3 * time.Second), false: 0}[on])
+		}},
+	} {
+		name, s := broken.name, broken.s
+		broken.broke(s, true)
 		status, header, body := s.ask("web", "POST", "/access/v1/evaluation", question("ann", "roster", presenting))
 		require.Equal(t, http.StatusOK, status, name)
 		require.Equal(t, "1", header.Get("Retry-After"))
@@ -120,12 +125,12 @@ func TestStateAway(t *testing.T) {
 		}
 		require.Equal(t, http.StatusServiceUnavailable, s.operation("/readyz").Code)
 		require.Equal(t, http.StatusOK, s.operation("/livez").Code)
-		broken(false)
+		broken.broke(s, false)
 		require.Equal(t, http.StatusOK, s.operation("/readyz").Code)
 		require.Equal(t, "grant", s.outcome("web", "ann", "roster", presenting), "by itself again")
+		require.Contains(t, s.operation("/metrics").Body.String(), "brisk_state_errors_total 5", name)
 	}
 	require.NotContains(t, logged.String(), "password")
-	require.Contains(t, s.operation("/metrics").Body.String(), "brisk_state_errors_total 5")
 }
 
 // halfAway is a state that can be read, and not written to.
