@@ -129,6 +129,11 @@ func (s *Service) decide(ctx context.Context, a *asked, questions []*question) (
 			s.withoutState(ctx, a.engine, q)
 		}
 	}
+	if err == nil {
+		s.alerts(ctx, a, questions, recalled)
+	} else {
+		s.alerts(ctx, a, questions, nil)
+	}
 	s.finish(a, questions, recalled, begun)
 	return err != nil
 }

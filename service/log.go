@@ -92,6 +92,16 @@ func cut(file *os.File, at, end int64) error {
 	return err
 }
 
+// name is that of the file that is written; empty: none is.
+func (l *Log) name() string {
+	if l == nil {
+		return ""
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.file.Name()
+}
+
 // write adds a line.
 func (l *Log) write(s *signon.Logged) error {
 	line, err := json.Marshal(s)

@@ -25,6 +25,7 @@ type metrics struct {
 	loaded      prometheus.Gauge
 	signals     *prometheus.CounterVec
 	forwards    *prometheus.CounterVec
+	messages    *prometheus.CounterVec
 }
 
 func newMetrics(s *Service) *metrics {
@@ -42,11 +43,13 @@ func newMetrics(s *Service) *metrics {
 		Help: "Signals, by source, event and what became of them."}, []string{"source", "event", "result"})
 	m.forwards = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "brisk_forwarded_total",
 		Help: "Requests of web gateways, by what became of them."}, []string{"result"})
+	m.messages = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "brisk_messages_total",
+		Help: "Tries to send alerts and digests, by what became of them."}, []string{"result"})
 	m.loaded.Set(float64(time.Now().Unix()))
 	gauge := func(name, help string, value func() float64) prometheus.Collector {
 		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value)
 	}
-	m.registry.MustRegister(m.decisions, m.latency, m.stateErrors, m.logErrors, m.loaded, m.signals, m.forwards, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.decisions, m.latency, m.stateErrors, m.logErrors, m.loaded, m.signals, m.forwards, m.messages, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		gauge("brisk_rulebook_stale_seconds", "Since when the rulebook's folder has not been fit to be loaded; 0 is that it is.", func() float64 {
 			if stale := s.stale.Load(); stale != nil {
@@ -76,6 +79,9 @@ func (m *metrics) signal(source, event, result string) {
 
 // forwarded counts a request of a web gateway.
 func (m *metrics) forwarded(result string) { m.forwards.WithLabelValues(result).Inc() }
+
+// message counts a try to send something.
+func (m *metrics) message(result string) { m.messages.WithLabelValues(result).Inc() }
 
 // Operations answers those who keep the service running: /livez, /readyz and /metrics. Who may ask is for the
 // listener to say.

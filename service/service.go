@@ -27,7 +27,9 @@ import (
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/fastlog"
 	"briskwarden.example/briskwarden/internal/memory"
+	"briskwarden.example/briskwarden/internal/outbox"
 	"briskwarden.example/briskwarden/internal/provision"
+	"briskwarden.example/briskwarden/internal/raise"
 	"briskwarden.example/briskwarden/service/state"
 )
 
@@ -51,6 +53,8 @@ type Options struct {
 	Log *slog.Logger
 	// SignOns, if there is one, is given every decision, as a line of a sign-on log, before the answer is: see [OpenLog].
 	SignOns *Log
+	// Mail says how alerts and digests for mailboxes are sent; the zero Mail is not to.
+	Mail Mail
 }
 
 // Service is the decision service. It is an [http.Handler], safe for concurrent use.
@@ -70,6 +74,9 @@ type Service struct {
 	metrics    *metrics
 	stale      atomic.Pointer[staleness]
 	folded     atomic.Pointer[provision.Rules]
+	raiser     *raise.Raiser
+	sender     *outbox.Sender
+	carrier    *outbox.Carrier
 
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
@@ -93,8 +100,10 @@ func New(rules Rules, store state.Store, o Options) *Service {
 		s.readers <- &fastlog.Reader{}
 	}
 	s.routes = s.newRoutes()
+	s.newOutbox()
 	s.stopped.Go(func() { s.sweep(ctx) })
 	s.stopped.Go(func() { s.pollAll(ctx) })
+	s.stopped.Go(func() { s.watch(ctx) })
 	return s
 }
 

@@ -1,4 +1,4 @@
-// Package alert says which alerts are sent, and which are held back.
+// Package alert says which alerts are sent and which are held back, and what they say.
 package alert
 
 import "time"
@@ -15,22 +15,28 @@ var MostAnHour = Limit{60, time.Hour}
 
 // Gate lets through as many as a limit allows, of one kind, one after the other.
 type Gate struct {
-	sent []time.Time // the last ones, at most as many as there may be
-	held int
+	Sent []time.Time `json:"sent,omitempty"` // the last ones, at most as many as there may be
+	Held int         `json:"held,omitzero"`  // since the last that passed
+}
+
+// Opens is when the gate lets one through; zero is that it does already.
+func (g *Gate) Opens(l Limit) time.Time {
+	if n := len(g.Sent); l.Most > 0 && n >= l.Most {
+		return g.Sent[n-l.Most].Add(l.Every)
+	}
+	return time.Time{}
 }
 
 // Pass reports whether one at a time may be sent, and if so, how many were held back since the last.
 func (g *Gate) Pass(at time.Time, l Limit) (held int, ok bool) {
-	if l.Most == 0 {
-		return 0, true
-	}
-	if n := len(g.sent); n >= l.Most && at.Sub(g.sent[n-l.Most]) < l.Every {
-		g.held++
+	if at.Before(g.Opens(l)) {
+		g.Held++
 		return 0, false
 	}
-	if g.sent = append(g.sent, at); len(g.sent) > l.Most {
-		g.sent = g.sent[len(g.sent)-l.Most:]
+	if l.Most > 0 {
+		g.Sent = append(g.Sent, at)
+		g.Sent = g.Sent[max(0, len(g.Sent)-l.Most):]
 	}
-	held, g.held = g.held, 0
+	held, g.Held = g.Held, 0
 	return held, true
 }

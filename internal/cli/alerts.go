@@ -14,6 +14,7 @@ import (
 	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/replay"
+	"briskwarden.example/briskwarden/service"
 )
 
 func (s *session) alertsCommand() *cobra.Command {
@@ -34,6 +35,7 @@ func (s *session) alertsCommand() *cobra.Command {
 	c.Flags().StringVar(&from, "from", "", "try what was from this date or instant on")
 	c.Flags().StringVar(&to, "to", "", "try what was up to this date, or before this instant")
 	c.Flags().StringArrayVar(&names, "alert", nil, "try this alert alone; may be given several times")
+	c.AddCommand(s.alertsFailedCommand())
 	c.Flags().StringVar(&out, "out", "", "write the messages to a file as JSON Lines, packed if it ends in .gz or .zst")
 	return c
 }
@@ -135,4 +137,64 @@ func (s *session) heldText(t *replay.AlertTally) {
 	if t.PerDay > mostDays {
 		s.out.Printf("  %s\n", s.paint.Amber("more than anybody reads: narrow its condition, or hold back more"))
 	}
+}
+
+func (s *session) alertsFailedCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "failed",
+		Short: "List what the service could not send: alerts and digests that were given up, or are tried again",
+		RunE: func(_ *cobra.Command, args []string) error {
+			switch {
+			case len(args) > 0:
+				return usage("failed lists all: a log of that name is ./failed")
+			case s.state == "":
+				return usage(needsState)
+			}
+			return s.atAccounts(s.alertsFailed)
+		},
+	}
+	s.addState(c)
+	return c
+}
+
+// alertsFailed lists the messages that could not be sent: those that were given up first.
+func (s *session) alertsFailed(b *service.Beside) error {
+	var failed, waiting []service.Message
+	for m, err := range b.Messages(s.ctx) {
+		switch {
+		case err != nil:
+			return usage("%w", err)
+		case !m.Failed.IsZero():
+			failed = append(failed, m)
+		case m.Tries > 0:
+			waiting = append(waiting, m)
+		}
+	}
+	if s.json {
+		return s.writeJSON(map[string]any{"failed": append([]service.Message{}, failed...), "waiting": append([]service.Message{}, waiting...)})
+	}
+	if len(failed)+len(waiting) == 0 {
+		s.out.Println("Everything that was to be sent was sent, or is on its way.")
+		return nil
+	}
+	s.failedText("given up after three days", failed, b.Zone())
+	s.failedText("not sent yet, and tried again", waiting, b.Zone())
+	return nil
+}
+
+// mostFailed is how many messages are listed.
+const mostFailed = 20
+
+func (s *session) failedText(what string, list []service.Message, zone *time.Location) {
+	if len(list) == 0 {
+		return
+	}
+	s.out.Printf("%s %s\n", s.paint.Bold(spell.Plural(len(list), "message")), screen.Styled(what))
+	for _, m := range list[:min(len(list), mostFailed)] {
+		s.out.Printf("\n  %s  %s\n  to %s, tried %s: %s\n", m.Created.In(zone).Format("2006-01-02 15:04"), m.Subject, m.To, spell.Plural(m.Tries, "time"), m.Why)
+	}
+	if more := len(list) - mostFailed; more > 0 {
+		s.out.Printf("\n  and %d more: --json has them all\n", more)
+	}
+	s.out.Println()
 }

@@ -49,6 +49,7 @@ var examples = []struct {
 		`brisk risk settle leif.dale --by embla.haug --because "The phone was found" --state brisk.state`,
 		`brisk risk settle odd.kvale --by embla.haug --because "Another Odd" --state brisk.state`,
 	}},
+	{"brisk alerts failed", []string{"brisk alerts failed --state brisk.state", "brisk alerts failed --state brisk.state --json"}},
 	{"brisk risk journal", []string{"brisk risk journal --state brisk.state", "brisk risk journal --state brisk.state --json"}},
 	{"brisk consent", []string{"brisk consent waiting", "brisk consent clients"}},
 	{"brisk consent import", []string{"brisk consent import consents/clients.json", "brisk consent import consents/past.csv"}},

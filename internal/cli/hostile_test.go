@@ -119,6 +119,7 @@ var hostileRuns = map[string][][]string{
 	"brisk merge":            {{"part.json"}, {"part.json", "--json"}, {evil}, {"log.jsonl"}},
 	"brisk review":           {{"."}, {".", "--json"}, {"OUT/past", "--log", "log.jsonl", "--markdown", "OUT/r.md"}, {evil}, {".", "--accept", evil}},
 	"brisk alerts":           {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--alert", evil}, {"log.jsonl", "--alert", evil + "?"}, {"log.jsonl", "--out", "OUT/m.jsonl"}},
+	"brisk alerts failed":    {{"--state", "consent.ledger"}, {"--state", "consent.ledger", "--json"}, {"--state", evil}},
 	"brisk risk raise":       {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}, {evil + "?", "--by", evil, "--because", "x", "--state", "consent.ledger"}},
 	"brisk risk settle":      {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}},
 	"brisk risk journal":     {{"--state", "consent.ledger"}, {"--state", "consent.ledger", "--json"}, {"--state", evil}},

@@ -56,6 +56,8 @@ func (s *session) serveCommand() *cobra.Command {
 	flags.StringVar(&f.listening.Key, "tls-key", "", "its key, a file in PEM")
 	flags.StringVar(&f.listening.ClientCA, "client-ca", "", "the authorities of client certificates, a file in PEM")
 	flags.BoolVar(&f.options.BehindProxy, "behind-proxy", false, "a proxy in front of the service encrypts connections")
+	flags.StringVar(&f.options.Mail.Server, "smtp", "", "HOST:PORT of the mail server for alerts and digests; name and password: "+service.MailUser+", "+service.MailPassword)
+	flags.StringVar(&f.options.Mail.From, "mail-from", "", "the address that mail comes from (default: brisk at the host of --url)")
 	flags.BoolVar(&f.options.Open, "open", false, "let every program of this machine ask everything, to try it out")
 	flags.BoolVar(&f.restored, "restored", false, "the state was brought back from a backup: first end all sessions")
 	return c
@@ -68,6 +70,9 @@ const garbage = 400
 func (s *session) serve(f *serveFlags) (err error) {
 	if s.at != "" {
 		return usage("the service's own clock tells the time: --at is for other commands")
+	}
+	if err := f.options.Mail.Complete(f.options.URL); err != nil {
+		return usage("--smtp: %w", err)
 	}
 	ctx, stop := signal.NotifyContext(s.ctx, syscall.SIGTERM, os.Interrupt)
 	defer stop()
@@ -120,7 +125,9 @@ func (s *session) serve(f *serveFlags) (err error) {
 		return usage("%w", err)
 	}
 	go s.reloadOnHangUp(ctx, live)
-	err = running.Listen(ctx, f.listening, func(address, operations net.Addr) { s.tellServing(live.Rulebook(), f, address, operations) })
+	err = running.Listen(ctx, f.listening, func(address, operations net.Addr) {
+		s.tellServing(live.Rulebook(), running.Untold(), f, address, operations)
+	})
 	if err != nil {
 		return usage("%w", err)
 	}
@@ -156,7 +163,7 @@ func (s *session) reloadOnHangUp(ctx context.Context, live *briskwarden.Live) {
 }
 
 // tellServing tells that the service is there, and how to ask it.
-func (s *session) tellServing(rules *briskwarden.Rulebook, f *serveFlags, address, operations net.Addr) {
+func (s *session) tellServing(rules *briskwarden.Rulebook, untold []service.Untold, f *serveFlags, address, operations net.Addr) {
 	scheme := "http"
 	if f.listening.Certificate != "" {
 		scheme = "https"
@@ -166,6 +173,9 @@ func (s *session) tellServing(rules *briskwarden.Rulebook, f *serveFlags, addres
 		s.out.Printf("OPEN: every program of this machine may ask, end sessions and provision people, without proof of who it is.\n\n"+
 			"  curl -s %s://%s/access/v1/evaluation -H 'Content-Type: application/json' \\\n"+
 			"    -d '{\"subject\":{\"type\":\"user\",\"id\":\"USER\"},\"action\":{\"name\":\"sign-on\"},\"resource\":{\"type\":\"app\",\"id\":\"APP\"}}'\n\n", scheme, address)
+	}
+	for _, u := range untold {
+		s.out.Printf("%s %s: %s\n", s.paint.Amber("cannot be told:"), u.To, u.Why)
 	}
 	if operations != nil {
 		s.out.Printf("operations: http://%s/readyz and /metrics\n", operations)

@@ -3,6 +3,8 @@ package engine
 // The alerts that a sign-on raises.
 
 import (
+	"context"
+
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -29,4 +31,20 @@ func (f *frame) alerts(list []*rulebook.Alert, outcome signon.Outcome, stopped b
 		}
 	}
 	return list
+}
+
+// Raised are the alerts that a sign-on raises which came out in some way, beside what a program remembers.
+func (e *Engine) Raised(ctx context.Context, so *signon.SignOn, recalled *Recalled, outcome signon.Outcome) (list []*rulebook.Alert, err error) {
+	if len(e.rb.Alerts) == 0 {
+		return nil, nil
+	}
+	err = e.withFrame(ctx, func(f *frame) error {
+		f.recalled = recalled
+		known, err := f.ready(so)
+		if err == nil {
+			list = f.alerts(nil, outcome, !known)
+		}
+		return err
+	})
+	return list, err
 }

@@ -193,6 +193,7 @@ type pastSignOn struct {
 	At      time.Time `json:"at"`
 	Country string    `json:"country,omitempty"`
 	Device  string    `json:"device,omitempty"`
+	App     string    `json:"app,omitempty"`
 	Place   *position `json:"place,omitempty"`
 	Session uint64    `json:"session"` // a hash of its session
 }
@@ -204,10 +205,10 @@ type position struct {
 }
 
 // learned is a sign-on as it is kept.
-func learned(s *history.SignOn, session string) pastSignOn {
+func learned(s *history.SignOn, session, app string) pastSignOn {
 	h := fnv.New64a()
 	h.Write([]byte(session))
-	kept := pastSignOn{At: s.At.UTC().Truncate(time.Microsecond), Country: s.Country, Device: s.Device, Session: h.Sum64()}
+	kept := pastSignOn{At: s.At.UTC().Truncate(time.Microsecond), Country: s.Country, Device: s.Device, App: app, Session: h.Sum64()}
 	if p := s.Place; p.Positioned {
 		kept.Place = &position{p.Latitude, p.Longitude, p.AccuracyKM}
 	}

@@ -72,7 +72,7 @@ func TestMarks(t *testing.T) {
 func TestThePastIsBounded(t *testing.T) {
 	var p past
 	learn := func(i int, device string) {
-		p.learn(learned(&history.SignOn{Query: history.Query{User: "ann", At: noon.Add(time.Duration(i) * 30 * time.Minute), Country: "NO", Device: device}}, fmt.Sprint(i)))
+		p.learn(learned(&history.SignOn{Query: history.Query{User: "ann", At: noon.Add(time.Duration(i) * 30 * time.Minute), Country: "NO", Device: device}}, fmt.Sprint(i), "roster"))
 	}
 	learn(0, "first")
 	require.Len(t, p.SignOns, 1)

@@ -30,6 +30,7 @@ type Recall struct {
 	methods *demand.Methods
 	marks   *marks
 	session *session
+	past    *past
 }
 
 // The items that concern a sign-on, in the order in which they are read.
@@ -123,7 +124,7 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 	if rec.Person, rec.Disagree, err = m.person(e.Rulebook(), r, from+ofPerson, so.User, all, nested); err != nil {
 		return nil, err
 	}
-	if rec.Past, err = m.past(e, r, from+ofPast, so.User); err != nil {
+	if rec.Past, rec.past, err = m.past(e, r, from+ofPast, so.User); err != nil {
 		return nil, err
 	}
 	if rec.Time.IsZero() {
@@ -149,19 +150,36 @@ func (m *Memory) person(rb *rulebook.Rulebook, r *reading, i int, user string, a
 	return joined, differs, nil
 }
 
-// past is the user's history.
-func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*history.Individual, error) {
+// past is the user's history, and what of it is kept.
+func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*history.Individual, *past, error) {
 	p, version, err := item[past](m, r, i)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	rb := e.Rulebook()
 	if made, ok := m.pasts.Get(user); ok && made.rb == rb && made.version == version {
-		return made.Individual, nil
+		return made.Individual, p, nil
 	}
 	made := e.Individual(user, p.signOns(user), p.Lost)
 	m.pasts.Add(user, individual{rb, version, made})
-	return made, nil
+	return made, p, nil
+}
+
+// Earlier is a sign-on that was granted before.
+type Earlier struct {
+	Time         time.Time
+	App, Country string // may be empty
+}
+
+// Earlier are the sign-ons that taught something on the day of this one, on a clock, before it; the last ones last.
+func (r *Recall) Earlier(zone *time.Location) (list []Earlier) {
+	day := func(t time.Time) string { return t.In(zone).Format(time.DateOnly) }
+	for _, p := range r.past.SignOns {
+		if p.At.Before(r.Time) && day(p.At) == day(r.Time) {
+			list = append(list, Earlier{p.At, p.App, p.Country})
+		}
+	}
+	return list
 }
 
 // unite puts what is remembered beside the evidence that the sign-on states, and leaves out what is void.
@@ -262,7 +280,7 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 	default:
 		lesson := r.Learned
 		lesson.At = r.At
-		kept := learned(&lesson, key.ID)
+		kept := learned(&lesson, key.ID, r.App)
 		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.learn(kept) }))
 	}
 	if granted && (r.marks.Compromise.is() || !r.marks.Raised.At.IsZero()) && slices.Contains(r.Presented, demand.ChangePassword) {

@@ -89,8 +89,8 @@ func (r *resolver) alerts(deciding *condition.Scope) {
 
 func (r *resolver) most(n ast.Name) int {
 	most, err := strconv.Atoi(n.Text)
-	if err != nil || most < 1 || most > 1_000_000 {
-		r.fail(n, "such as: at most 1 per user every 4h", "%q is no whole number from 1 to 1,000,000", n.Text)
+	if err != nil || most < 1 || most > 1_000 {
+		r.fail(n, "such as: at most 1 per user every 4h", "%q is no whole number from 1 to 1,000", n.Text)
 	}
 	return most
 }

@@ -57,6 +57,9 @@ const (
 	Poll      Kind = 15 // of a source of signals: when it was asked
 	RiskHead  Kind = 17 // the last entry of the journal of risks; owner and id empty
 	RiskEntry Kind = 18 // an entry of it, by its number
+	Outgoing  Kind = 19 // of a receiver, by its address: a message for it, by the message's id
+	AlertGate Kind = 20 // of an alert: how often it was sent, by for what it is counted
+	Digest    Kind = 21 // of a digest: when it was sent last
 	Told      Kind = 16 // of a user: what it can be told of a decision, by the decision's id
 )
 
