@@ -32,6 +32,7 @@ type hook struct {
 type posted struct {
 	header http.Header
 	body   string
+	status int
 	told   struct {
 		Type      string         `json:"type"`
 		Timestamp time.Time      `json:"timestamp"`
@@ -48,12 +49,13 @@ func hooked(t *testing.T, answer func(n int) int) *hook {
 			t.Error(err)
 		}
 		h.mu.Lock()
-		h.seen = append(h.seen, p)
-		n := len(h.seen)
-		h.mu.Unlock()
+		p.status = http.StatusNoContent
 		if h.answer != nil {
-			w.WriteHeader(h.answer(n))
+			p.status = h.answer(len(h.seen) + 1)
 		}
+		h.seen = append(h.seen, p)
+		h.mu.Unlock()
+		w.WriteHeader(p.status)
 	}))
 	t.Cleanup(h.Close)
 	return h

@@ -128,7 +128,11 @@ func ferryRules() string {
 // ask sends a request, with the token of a caller, and gives its status, header and body.
 func (s *served) ask(token, method, path, body string, change ...func(*http.Request)) (int, http.Header, string) {
 	s.Helper()
-	r := httptest.NewRequestWithContext(s.Context(), method, "http://localhost:7575"+path, strings.NewReader(body))
+	return s.askIn(s.Context(), token, method, path, body, change...)
+}
+
+func (s *served) askIn(ctx context.Context, token, method, path, body string, change ...func(*http.Request)) (int, http.Header, string) {
+	r := httptest.NewRequestWithContext(ctx, method, "http://localhost:7575"+path, strings.NewReader(body))
 	r.RemoteAddr = "127.0.0.1:4000"
 	if body != "" {
 		r.Header.Set("Content-Type", "application/json")

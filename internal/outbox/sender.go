@@ -18,7 +18,7 @@ import (
 type Sender struct {
 	Store   state.Store
 	Deliver func(context.Context, *Message) error
-	Pause   func(tries int) time.Duration // how long to wait after so many failures; nil is [Pause]
+	Pause   func(tries int) time.Duration // how long to wait after so many failures
 	Log     *slog.Logger
 	Now     func() time.Time
 	Count   func(result string) // is told of each try: "delivered", "failed" or "given up"
@@ -57,8 +57,9 @@ type task struct {
 
 // queue has the tasks of a receiver.
 type queue struct {
-	tasks tasks
-	wake  chan struct{}
+	tasks  tasks
+	flying int
+	wake   chan struct{}
 }
 
 type tasks []*task
@@ -131,51 +132,74 @@ func (s *Sender) add(t *task) {
 		s.work.Go(func() { s.serve(s.ctx, t.key.Owner, q) })
 	}
 	heap.Push(&q.tasks, t)
+	q.rouse()
+}
+
+// mostAtOnce is how many messages are on their way to one receiver at once.
+const mostAtOnce = 8
+
+// serve sends what waits for one receiver, until nothing does.
+func (s *Sender) serve(ctx context.Context, to string, q *queue) {
+	for ctx.Err() == nil {
+		t, wait, done := s.next(to, q)
+		switch {
+		case done:
+			return
+		case t != nil:
+			s.work.Go(func() { s.finished(q, t, s.try(ctx, t)) })
+			continue
+		}
+		pause := time.NewTimer(wait)
+		select {
+		case <-ctx.Done():
+		case <-q.wake:
+		case <-pause.C:
+		}
+		pause.Stop()
+	}
+}
+
+// next takes the task that is due, or tells how long to wait for it; done is that none is left, and the queue is gone.
+func (s *Sender) next(to string, q *queue) (t *task, wait time.Duration, done bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case len(q.tasks) == 0 && q.flying == 0:
+		delete(s.queues, to)
+		return nil, 0, true
+	case len(q.tasks) == 0 || q.flying == mostAtOnce:
+		return nil, time.Hour, false // it is woken once one is back
+	}
+	if wait = q.tasks[0].due.Sub(s.Now()); wait > 0 {
+		return nil, wait, false
+	}
+	q.flying++
+	return heap.Pop(&q.tasks).(*task), 0, false
+}
+
+// finished takes a task back that was tried.
+func (s *Sender) finished(q *queue, t *task, again bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	q.flying--
+	if again {
+		heap.Push(&q.tasks, t)
+	} else {
+		delete(s.known, t.key)
+	}
+	q.rouse()
+}
+
+func (q *queue) rouse() {
 	select {
 	case q.wake <- struct{}{}:
 	default:
 	}
 }
 
-// serve sends what waits for one receiver, until nothing does.
-func (s *Sender) serve(ctx context.Context, to string, q *queue) {
-	for ctx.Err() == nil {
-		s.mu.Lock()
-		if len(q.tasks) == 0 {
-			delete(s.queues, to)
-			s.mu.Unlock()
-			return
-		}
-		t := q.tasks[0]
-		wait := t.due.Sub(s.Now())
-		if wait <= 0 {
-			heap.Pop(&q.tasks)
-		}
-		s.mu.Unlock()
-		if wait > 0 {
-			pause := time.NewTimer(wait)
-			select {
-			case <-ctx.Done():
-			case <-q.wake:
-			case <-pause.C:
-			}
-			pause.Stop()
-			continue
-		}
-		again := s.try(ctx, t)
-		s.mu.Lock()
-		if again {
-			heap.Push(&q.tasks, t)
-		} else {
-			delete(s.known, t.key)
-		}
-		s.mu.Unlock()
-	}
-}
-
 // try tries a message once, and reports whether it is to be tried again by this process.
-func (s *Sender) try(ctx context.Context, t *task) (again bool) {
-	ctx, cancel := context.WithTimeout(ctx, 3*tryFor)
+func (s *Sender) try(sending context.Context, t *task) (again bool) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(sending), 3*tryFor) // what was sent is noted, though the service stops
 	defer cancel()
 	r, err := s.Store.Read(ctx, []state.Key{t.key})
 	if err != nil {
@@ -197,12 +221,12 @@ func (s *Sender) try(ctx context.Context, t *task) (again bool) {
 	if !m.Failed.IsZero() || !t.ours && !s.claim(ctx, t, m) {
 		return false
 	}
-	if err = s.deliver(ctx, m); err == nil {
+	if err = s.deliver(sending, m); err == nil {
 		s.count("delivered")
 		t.sent = true
 		return s.finish(ctx, t, nil)
 	}
-	if ctx.Err() != nil && s.ctx.Err() != nil { // stopped meanwhile: the next look finds it as it was
+	if sending.Err() != nil { // stopped meanwhile: the next look finds it as it was
 		return false
 	}
 	s.failed(m, err)
@@ -235,11 +259,7 @@ func (s *Sender) failed(m *Message, why error) {
 	now := s.Now().UTC()
 	m.Tries++
 	m.Why = why.Error()
-	pause := s.Pause
-	if pause == nil {
-		pause = Pause
-	}
-	m.Due = now.Add(pause(m.Tries))
+	m.Due = now.Add(s.Pause(m.Tries))
 	if now.Sub(m.Created) >= GiveUpAfter {
 		m.Failed = now
 		s.count("given up")
