@@ -36,6 +36,10 @@ type Rulebook struct {
 
 func init() {
 	bridge.Engine = func(rules any) *engine.Engine { return rules.(*Rulebook).engine }
+	bridge.Open = func(rb *rulebook.Rulebook) any {
+		s := newSettings(nil)
+		return &Rulebook{logger: s.logger, engine: engine.New(rb, s.sources)}
+	}
 	bridge.With = func(rules any, people map[string]*rulebook.Person) any {
 		r := *rules.(*Rulebook)
 		r.engine = r.engine.With(people)

@@ -5,6 +5,7 @@ package findings
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"time"
 	"unicode/utf8"
 
@@ -15,14 +16,17 @@ import (
 )
 
 // check returns all warnings about a rulebook without errors, those of its resolution
-// included, as of the instant now; accepted are those that a comment in it accepts.
+// included, as of the instant now; files, where they are at hand, has what the rulebook was read from; accepted are those that a comment in it accepts.
 // Span is that of every possible sign-on, where that was gone through; undecided says what was not worked out in time.
-func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
+func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, files fs.FS, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.alerts, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
+	}
+	if err := c.noisy(ctx, files); err != nil {
+		return nil, nil, span, "", err
 	}
 	if o.Exact {
 		if span, undecided, err = c.exactly(ctx, compiled(), o.Span); err != nil {

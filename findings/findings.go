@@ -70,16 +70,17 @@ type Tally struct {
 // meant; the latter only where nothing is wrong. The error says that the options cannot be.
 func Read(ctx context.Context, fsys fs.FS, o Options) (*Report, error) {
 	rb := rulebook.Load(fsys, rulebook.Options{})
-	return of(ctx, rb, func() *engine.Engine { return engine.New(rb, engine.Sources{}) }, time.Now, o)
+	return of(ctx, rb, fsys, func() *engine.Engine { return engine.New(rb, engine.Sources{}) }, time.Now, o)
 }
 
-// Of finds what is hardly meant about a rulebook that is open, by its clock.
+// Of finds what is hardly meant about a rulebook that is open, by its clock. Its files are not read again, so that of its
+// alerts it is not told how often they would have been sent.
 func Of(ctx context.Context, rules *briskwarden.Rulebook, o Options) (*Report, error) {
 	e := bridge.Engine(rules)
-	return of(ctx, e.Rulebook(), func() *engine.Engine { return e }, e.Now, o)
+	return of(ctx, e.Rulebook(), nil, func() *engine.Engine { return e }, e.Now, o)
 }
 
-func of(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, clock func() time.Time, o Options) (*Report, error) {
+func of(ctx context.Context, rb *rulebook.Rulebook, files fs.FS, compiled func() *engine.Engine, clock func() time.Time, o Options) (*Report, error) {
 	list, taken, span, undecided := rb.Diagnostics, []accepted(nil), [2]time.Time{}, ""
 	if list.Count(diag.Error) == 0 {
 		now := clock()
@@ -90,7 +91,7 @@ func of(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engi
 			}
 		}
 		var err error
-		if list, taken, span, undecided, err = check(ctx, rb, compiled, now, o); err != nil {
+		if list, taken, span, undecided, err = check(ctx, rb, compiled, files, now, o); err != nil {
 			return nil, err
 		}
 	}

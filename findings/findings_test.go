@@ -1,6 +1,7 @@
 package findings_test
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"slices"
@@ -90,6 +91,21 @@ func TestFindings(t *testing.T) {
 	require.Equal(t, []string{"waiver-ending", "token-over"}, check(served, noon.AddDate(0, 0, 30)))
 	require.Equal(t, []string{"untold-alert"}, check(clean+"alert a { when country is NO }\n", before))
 	require.Equal(t, []string{"unsupplied-fact"}, check(clean+"alert a { when user.compromised tell \"mailto:a@b.example\" }\n", before))
+	var log strings.Builder
+	for i := range 102 {
+		fmt.Fprintf(&log, `{"subject":{"id":"ann"},"resource":{"id":"news"},"context":{"time":%q,"country":"NO"}}`+"\n", before.Add(time.Duration(i)*15*time.Minute).Format(time.RFC3339))
+	}
+	noisy := func(alert string) (codes []string) {
+		src := strings.Replace(clean, `geo "geo.csv"`, `geo "geo.csv" history "log.jsonl"`, 1)
+		r := read(t, fstest.MapFS{"rulebook.warden": {Data: []byte(src + "\n" + alert)}, "geo.csv": {Data: []byte("192.0.2.0/24,NO\n")}, "log.jsonl": {Data: []byte(log.String())}}, before)
+		for _, f := range r.Findings {
+			codes = append(codes, f.Code)
+		}
+		return codes
+	}
+	require.Equal(t, []string{"noisy-alert"}, noisy("alert a { when country is NO tell \"mailto:a@b.example\" }"), "51 a day")
+	require.Empty(t, noisy("alert a { when country is NO at most 1 per user every 20m tell \"mailto:a@b.example\" }"))
+	require.Empty(t, noisy("alert a { when new.country tell \"mailto:a@b.example\" }"), "the history begins with nothing")
 	heard := clean + "signals s { from \"https://s.example\" keys \"https://s.example/keys\" audience \"brisk\" accept session-revoked"
 	require.Equal(t, []string{"unheard-signals"}, check(heard+" }\n", before))
 	require.Empty(t, check(heard+" poll \"https://s.example/poll\" token-in S_TOKEN }\n", before))

@@ -23,6 +23,9 @@ type AlertOptions struct {
 	From, To time.Time         // from the first on, and before the second; zero is no bound
 	Alerts   []string          // these alone, by name; none is all
 	Progress func(signOns int) // is told now and then how many sign-ons were taken; nil for none
+
+	// NothingBefore has the history begin with nothing: for the very logs that the rulebook's history begins with.
+	NothingBefore bool
 }
 
 // Alerts are the alerts that logs would have raised.
@@ -73,6 +76,9 @@ type raised struct {
 // does not matter. The error says which option cannot be, or which log cannot be read on.
 func TryAlerts(ctx context.Context, rules *briskwarden.Rulebook, logs []Log, o AlertOptions) (*Alerts, error) {
 	e, past := bridge.Engine(rules).Learning()
+	if o.NothingBefore {
+		e, past = bridge.Engine(rules).LearningAnew()
+	}
 	wanted, err := wantedAlerts(e.Rulebook(), o.Alerts)
 	if err != nil {
 		return nil, err

@@ -18,5 +18,8 @@ var Beside func(rules any, recalled *engine.Recalled) any
 // With gives a *briskwarden.Rulebook like another, with other people.
 var With func(rules any, people map[string]*rulebook.Person) any
 
+// Open gives the *briskwarden.Rulebook of a resolved rulebook without errors.
+var Open func(rb *rulebook.Rulebook) any
+
 // Problem gives the briskwarden.Problem that a finding about a rulebook is.
 var Problem func(rb *rulebook.Rulebook, d diag.Diagnostic) any

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"briskwarden.example/briskwarden/findings"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/plainjson"
 	"briskwarden.example/briskwarden/internal/screen"
@@ -91,9 +92,6 @@ func writeMessages(file string, a *replay.Alerts) error {
 	return out.Finish()
 }
 
-// mostDays is how many alerts a day are too many for people to read.
-const mostDays = 50
-
 func (s *session) alertsText(a *replay.Alerts, zone *time.Location) {
 	if len(a.Alerts) == 0 {
 		s.out.Println("The rulebook has no alerts: declare one with alert NAME { when … tell \"mailto:…\" }")
@@ -134,7 +132,7 @@ func (s *session) heldText(t *replay.AlertTally) {
 	case t.Capped > 0:
 		s.out.Printf("  %d held back beyond 60 an hour\n", t.Capped)
 	}
-	if t.PerDay > mostDays {
+	if t.PerDay > findings.MostAlertsADay {
 		s.out.Printf("  %s\n", s.paint.Amber("more than anybody reads: narrow its condition, or hold back more"))
 	}
 }

@@ -154,10 +154,16 @@ func (e *Engine) reached(p *rulebook.Policy) (targets []*target) {
 // Learning is an engine that decides by a history of its own: that begins with what the rulebook's
 // files say, and is taught by whoever asks.
 func (e *Engine) Learning() (*Engine, *history.Past) {
-	past := history.NewPast(e.rb.Zone)
-	if e.rb.Past != nil {
-		past = e.rb.Past.Branch()
+	if e.rb.Past == nil {
+		return e.LearningAnew()
 	}
+	return e.taught(e.rb.Past.Branch())
+}
+
+// LearningAnew is an engine that decides by a history of its own, which begins with nothing.
+func (e *Engine) LearningAnew() (*Engine, *history.Past) { return e.taught(history.NewPast(e.rb.Zone)) }
+
+func (e *Engine) taught(past *history.Past) (*Engine, *history.Past) {
 	learning := e.copy()
 	learning.sources.History = past
 	return learning, past

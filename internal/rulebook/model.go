@@ -52,6 +52,7 @@ type Rulebook struct {
 	Atlas       place.Atlas         // where addresses are, in the order in which it is asked
 	Devices     posture.Fleet
 	Past        *history.Past // nil where no file tells it
+	PastLogs    []string      // the files that it begins with
 	Logged      *LoggedWords  // of devices, in the same files
 	Schedules   []*schedule.Schedule
 	Baselines   []*Baseline

@@ -20,6 +20,7 @@ func (r *resolver) history(logs []ast.Name) {
 	for _, f := range logs {
 		r.each(f, func(file string, in io.Reader) error {
 			loaded := r.loading(file)
+			r.rb.PastLogs = append(r.rb.PastLogs, file)
 			twice := 0
 			passed, err := history.ReadLog(in, r.rb.Atlas, func(s history.SignOn) {
 				if r.rb.Past.Learn(&s) {
