@@ -152,18 +152,24 @@ type Untold struct {
 // of a mail server, or of the secret that signs.
 func (s *Service) Untold() (list []Untold) {
 	seen := map[string]bool{}
-	for _, a := range s.engine().Rulebook().Alerts {
-		for _, to := range a.Tell {
-			if err := s.carrier.Ready(to.Address, to.SecretIn); err != nil && !seen[to.Address] {
-				seen[to.Address] = true
-				list = append(list, Untold{to.Address, err.Error()})
-			}
+	rb := s.engine().Rulebook()
+	var all []rulebook.Receiver
+	for _, a := range rb.Alerts {
+		all = append(all, a.Tell...)
+	}
+	for _, g := range rb.Digests {
+		all = append(all, g.Tell...)
+	}
+	for _, to := range all {
+		if err := s.carrier.Ready(to.Address, to.SecretIn); err != nil && !seen[to.Address] {
+			seen[to.Address] = true
+			list = append(list, Untold{to.Address, err.Error()})
 		}
 	}
 	return list
 }
 
-// lookEvery is how often summaries that are due are looked for.
+// lookEvery is how often it is looked for what is due: summaries and digests.
 const lookEvery = 10 * time.Second
 
 // watch sends what is in the outbox, and what becomes due.

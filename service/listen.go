@@ -112,6 +112,7 @@ func (s *Service) secure(l Listening) (*tls.Config, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the certificate of the service: %w", err)
 	}
+	s.certificateEnds.Store(&own.Leaf.NotAfter)
 	c := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{own}, ClientAuth: tls.RequestClientCert}
 	if l.ClientCA != "" {
 		pem, err := os.ReadFile(l.ClientCA)

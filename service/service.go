@@ -53,6 +53,8 @@ type Options struct {
 	Log *slog.Logger
 	// SignOns, if there is one, is given every decision, as a line of a sign-on log, before the answer is: see [OpenLog].
 	SignOns *Log
+	// Folder is that of the rulebook: where it lies in a version control, digests tell of its commits. It may be empty.
+	Folder string
 	// Mail says how alerts and digests for mailboxes are sent; the zero Mail is not to.
 	Mail Mail
 }
@@ -77,6 +79,8 @@ type Service struct {
 	raiser     *raise.Raiser
 	sender     *outbox.Sender
 	carrier    *outbox.Carrier
+
+	certificateEnds atomic.Pointer[time.Time]
 
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
@@ -104,6 +108,7 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	s.stopped.Go(func() { s.sweep(ctx) })
 	s.stopped.Go(func() { s.pollAll(ctx) })
 	s.stopped.Go(func() { s.watch(ctx) })
+	s.stopped.Go(func() { s.digests(ctx) })
 	return s
 }
 

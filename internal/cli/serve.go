@@ -103,7 +103,7 @@ func (s *session) serve(f *serveFlags) (err error) {
 	if err != nil {
 		return err
 	}
-	f.options.Log = log
+	f.options.Log, f.options.Folder = log, s.opened
 	own := []string{name}
 	if f.signOns != "" {
 		host, _ := os.Hostname()

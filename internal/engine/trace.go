@@ -5,7 +5,9 @@ package engine
 import (
 	"context"
 
+	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/history"
+	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/set"
 	"briskwarden.example/briskwarden/signon"
@@ -23,6 +25,9 @@ type Trace struct {
 	Networks set.Set           // the named networks that the address lies in
 	Form     string            // of the device; "" is unknown
 	Alerts   []*rulebook.Alert // that it raises
+
+	Scored bool           // to be set: the risk is scored, where the user, app and action are known and there is a model
+	Risk   known.Interval // zero where that is not so
 }
 
 // TracedCase is a case that counted: one that was unknown, or the one that its policy took.
@@ -55,6 +60,9 @@ func (f *frame) fillTrace(t *Trace, outcome signon.Outcome, ground signon.Ground
 		f.query()
 	}
 	t.Past = history.SignOn{Query: f.historyQuery, ID: f.so.ID}
+	if t.Risk = (known.Interval{}); t.Scored && f.rb.Risk != nil && !ground.Identity() && ground != signon.GroundEndedSession {
+		t.Risk, _ = f.Number(fact.Risk)
+	}
 	t.Cases, t.Alerts = t.Cases[:0], t.Alerts[:0]
 	if len(f.rb.Alerts) > 0 {
 		t.Alerts = f.alerts(t.Alerts, outcome, ground.Identity() || ground == signon.GroundEndedSession)

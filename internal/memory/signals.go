@@ -327,3 +327,29 @@ func People(ctx context.Context, store state.Store, people map[string]*rulebook.
 	}
 	return nil
 }
+
+// Silent are the sources of signals that are asked for them, and have not answered of late, with when each did last; zero is never.
+func (m *Memory) Silent(ctx context.Context, rb *rulebook.Rulebook) (map[string]time.Time, error) {
+	var names []string
+	var keys []state.Key
+	for _, s := range rb.Signals {
+		if s.Poll != "" {
+			names, keys = append(names, s.Name), append(keys, pollKey(s.Name))
+		}
+	}
+	r, err := m.read(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	silent := map[string]time.Time{}
+	for i, name := range names {
+		w, _, err := item[when](m, &r, i)
+		if err != nil {
+			return nil, err
+		}
+		if r.At.Sub(w.At) > pollsFor {
+			silent[name] = w.At
+		}
+	}
+	return silent, nil
+}

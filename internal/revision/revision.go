@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"briskwarden.example/briskwarden/internal/spell"
 )
@@ -51,6 +52,40 @@ func (r *Repository) Messages(ctx context.Context, commit string) ([]string, err
 		return nil, err
 	}
 	return strings.Split(strings.TrimSuffix(string(all), "\x00"), "\x00"), nil
+}
+
+// Commit is a commit, as its author describes it.
+type Commit struct {
+	ID      string
+	Time    time.Time // when it was committed
+	By      string    // the author's name
+	Subject string
+}
+
+// mostCommits is how many commits are read.
+const mostCommits = 1000
+
+// Commits are the commits of a time that changed the folder, the newest first: from the first instant on, and before the second.
+func (r *Repository) Commits(ctx context.Context, from, to time.Time) (list []Commit, err error) {
+	all, err := git(ctx, r.top, "log", "-z", "--no-show-signature", "--no-color", "--encoding=UTF-8", "--format=%H%n%ct%n%an%n%s", fmt.Sprintf("--max-count=%d", mostCommits),
+		"--since=@"+strconv.FormatInt(from.Unix()-1, 10), "--until=@"+strconv.FormatInt(to.Unix(), 10), "HEAD", "--", "./"+r.prefix)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	for entry := range strings.SplitSeq(strings.TrimSuffix(string(all), "\x00"), "\x00") {
+		parts := strings.SplitN(entry, "\n", 4)
+		if len(parts) < 4 {
+			return nil, fmt.Errorf("the version control told of a commit in another way than it was asked to: %q", entry)
+		}
+		seconds, err := strconv.ParseInt(parts[1], 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		if at := time.Unix(seconds, 0); !at.Before(from) && at.Before(to) {
+			list = append(list, Commit{parts[0], at, parts[2], parts[3]})
+		}
+	}
+	return list, nil
 }
 
 // WriteTo writes the folder as it was at a commit into another folder.

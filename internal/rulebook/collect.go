@@ -45,6 +45,7 @@ type declarations struct {
 	issuers    table[*ast.Issuer]
 	signals    table[*ast.Signals]
 	alerts     table[*ast.Alert]
+	digests    table[*ast.Digest]
 }
 
 func add[D ast.Decl](r *resolver, t *table[D], d D) {
@@ -129,6 +130,8 @@ func (r *resolver) declaration(d ast.Decl) {
 		add(r, &c.signals, d)
 	case *ast.Alert:
 		add(r, &c.alerts, d)
+	case *ast.Digest:
+		add(r, &c.digests, d)
 	}
 }
 

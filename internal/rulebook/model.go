@@ -62,11 +62,12 @@ type Rulebook struct {
 	Waivers     []*Waiver // by name
 	Expects     []*Expect // as they stand
 	Promises    []*Promise
-	Callers     []*Caller    // as they stand
-	Issuers     []*Issuer    // the same
-	Signals     []*Signals   // the same
-	Alerts      []*Alert     // the same
-	Addresses   appurl.Table // of apps
+	Callers     []*Caller     // as they stand
+	Issuers     []*Issuer     // the same
+	Signals     []*Signals    // the same
+	Alerts      []*Alert      // the same
+	Digests     []*WeekDigest // the same
+	Addresses   appurl.Table  // of apps
 	Texts       texts.Catalog
 	Comparisons []Comparison // of all conditions, each once
 

@@ -48,6 +48,7 @@ func (r *resolver) resolve() {
 	r.waivers(scope)
 	r.promises(scope)
 	r.alerts(scope)
+	r.digests()
 	r.expects()
 	r.callers()
 	r.issuers()

@@ -88,13 +88,13 @@ func (p Painter) Score(s Styled, band, bands int) Styled {
 // Pad fills a text with spaces to a width in cells.
 func Pad(v any, width int) Styled {
 	s := Clean(v)
-	return s + Styled(strings.Repeat(" ", max(0, width-cells(string(s)))))
+	return s + Styled(strings.Repeat(" ", max(0, width-Cells(string(s)))))
 }
 
 // Cut shortens a text to a width in cells.
 func Cut(v any, width int) Styled {
 	s := Clean(v)
-	if cells(string(s)) > width {
+	if Cells(string(s)) > width {
 		return Styled(text.Trim(string(s), width-1)) + "…"
 	}
 	return s
@@ -121,7 +121,7 @@ func WrappedFrom(v any, column, indent int) Styled { return WrappedTo(v, column,
 func WrappedTo(v any, column, indent, width int) Styled {
 	var b strings.Builder
 	for i, word := range strings.Fields(string(Clean(v))) {
-		n := cells(word)
+		n := Cells(word)
 		switch {
 		case i > 0 && column+1+n > width:
 			b.WriteString("\n" + strings.Repeat(" ", indent))
@@ -137,4 +137,5 @@ func WrappedTo(v any, column, indent, width int) Styled {
 }
 
 // cells is how many cells of a terminal a text takes.
-func cells(s string) int { return text.StringWidthWithoutEscSequences(s) }
+// Cells is how many columns of a terminal a text takes.
+func Cells(s string) int { return text.StringWidthWithoutEscSequences(s) }

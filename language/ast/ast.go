@@ -318,6 +318,16 @@ type (
 		Every Duration
 		Tell  []Receiver
 	}
+	// Digest says when somebody is told how the week went.
+	Digest struct {
+		Block
+		About Name
+		Owner Name
+		Days  []Name // days, and ranges of days
+		At    Name   // a time of day
+		Zone  Name   // empty: the rulebook's
+		Tell  []Receiver
+	}
 	// Receiver is who is told.
 	Receiver struct {
 		Address  Name // mailto: or https:

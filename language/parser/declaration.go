@@ -14,7 +14,7 @@ import (
 // declarations are the keywords that begin a declaration, in the order of the reference.
 var declarations = []string{"rulebook", "attribute", "user", "group", "app", "action", "network", "countries", "schedule",
 	"method", "demand", "baseline", "risk", "policy", "waiver", "scopes", "expect", "promise", "caller",
-	"issuer", "signals", "alert"}
+	"issuer", "signals", "alert", "digest"}
 
 func isDeclaration(t token.Token) bool {
 	return t.Kind == token.Word && slices.Contains(declarations, t.Text)
@@ -107,6 +107,8 @@ func (p *parser) parseDeclaration(k token.Token) ast.Decl {
 		return p.signals(k)
 	case "alert":
 		return p.alert(k)
+	case "digest":
+		return p.digest(k)
 	default:
 		return p.promise(k)
 	}

@@ -35,6 +35,7 @@ var pads = map[string]map[string]int{
 	"issuer":   column(8, "url", "keys", "audience", "cookie", "who", "sign-on", "sessions"),
 	"signals":  column(8, "from", "keys", "audience", "accept", "poll"),
 	"alert":    column(5, "about", "owner", "when", "on", "who", "to", "at", "tell"),
+	"digest":   column(5, "about", "owner", "every", "tell"),
 	"promise":  column(5, "who", "to", "doing", "when"),
 	"schedule": column(7, "mon", "tue", "wed", "thu", "fri", "sat", "sun", "except", "during"),
 }
