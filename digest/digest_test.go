@@ -112,7 +112,9 @@ func TestWeek(t *testing.T) {
 	}
 	var told struct {
 		SignOns struct {
-			Outcomes map[string]struct{ Now, Before int }
+			Outcomes map[string]struct {
+				Now int `json:"now"`
+			} `json:"outcomes"`
 		} `json:"sign_ons"`
 	}
 	data, err := json.Marshal(d)

@@ -131,15 +131,18 @@ func (m *Mail) Complete(of string) error {
 	return (*outbox.Mail)(m).Check()
 }
 
-// pause is how long a message waits after so many failures.
-var pause = outbox.Pause
+// How long a message waits after so many failures, and how long it is left to the process that put it into the state.
+var (
+	pause = outbox.Pause
+	left  = outbox.LeftAfter
+)
 
 // newOutbox has the service raise and send alerts.
 func (s *Service) newOutbox() {
 	s.carrier = &outbox.Carrier{Mail: outbox.Mail(s.Mail), Client: newClient(10 * time.Second), Now: s.Clock}
-	s.sender = &outbox.Sender{Store: s.store, Deliver: s.carrier.Deliver, Pause: pause, Log: s.Log, Now: s.Clock, Count: s.metrics.message}
+	s.sender = &outbox.Sender{Store: s.store, Deliver: s.carrier.Deliver, Pause: pause, Left: left, Log: s.Log, Now: s.Clock, Count: s.metrics.message}
 	s.raiser = raise.New(s.store)
-	s.raiser.Added, s.raiser.Summary = s.sender.Added, s.summaryContent
+	s.raiser.Sender, s.raiser.Summary = s.sender, s.summaryContent
 }
 
 // Untold is a receiver of alerts or digests who cannot be told.

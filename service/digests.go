@@ -90,7 +90,7 @@ func (s *Service) sendDigest(ctx context.Context, g *rulebook.WeekDigest) error 
 	set := []state.Change{{Key: key, If: r.Items[0].Version, Value: value}}
 	var messages []*outbox.Message
 	for _, to := range g.Tell {
-		m := outbox.New(to.Address, to.SecretIn, "digest "+g.Name, r.At, c)
+		m := s.sender.New(to.Address, to.SecretIn, "digest "+g.Name, r.At, c)
 		change, err := m.Change(0)
 		if err != nil {
 			return err

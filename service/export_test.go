@@ -2,5 +2,7 @@ package service
 
 import "time"
 
-// Hasten has all services of the process try messages again after a short time.
-func Hasten(after time.Duration) { pause = func(int) time.Duration { return after } }
+// Hasten has all services of the process try messages again, and take over those of other processes, after a short time.
+func Hasten(after time.Duration) {
+	pause, left = func(int) time.Duration { return after }, after
+}

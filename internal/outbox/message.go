@@ -24,7 +24,7 @@ type Message struct {
 	Created  time.Time `json:"created"`
 	Content
 
-	Due    time.Time `json:"due"`             // when it is to be tried next
+	Due    time.Time `json:"due"`             // when whoever finds it is to try it: its own process does so before
 	Tries  int       `json:"tries,omitzero"`  // that failed
 	Why    string    `json:"why,omitzero"`    // the last one did
 	Failed time.Time `json:"failed,omitzero"` // when it was given up
@@ -39,10 +39,10 @@ type Content struct {
 	Data    jsontext.Value `json:"data"`
 }
 
-// New is a message that is due at once.
-func New(to, secretIn, about string, now time.Time, c Content) *Message {
+// New is a message that this process will send once it is told that it was added.
+func (s *Sender) New(to, secretIn, about string, now time.Time, c Content) *Message {
 	id := uuid.Must(uuid.NewV7()) // fails only where the machine has no random numbers
-	return &Message{ID: "msg_" + id.String(), To: to, SecretIn: secretIn, About: about, Created: now.UTC(), Due: now.UTC(), Content: c}
+	return &Message{ID: "msg_" + id.String(), To: to, SecretIn: secretIn, About: about, Created: now.UTC(), Due: now.UTC().Add(s.Left), Content: c}
 }
 
 func (m *Message) key() state.Key { return state.Key{Kind: state.Outgoing, Owner: m.To, ID: m.ID} }

@@ -19,6 +19,7 @@ type Sender struct {
 	Store   state.Store
 	Deliver func(context.Context, *Message) error
 	Pause   func(tries int) time.Duration // how long to wait after so many failures
+	Left    time.Duration                 // how long the messages of another process are left to it
 	Log     *slog.Logger
 	Now     func() time.Time
 	Count   func(result string) // is told of each try: "delivered", "failed" or "given up"
@@ -39,10 +40,11 @@ func Pause(tries int) time.Duration {
 	return p - time.Duration(rand.Int64N(int64(p/4)))
 }
 
-// Looking for messages that other nodes left behind.
+// LeftAfter is how long a message is left to the process that put it into the store, which may have been stopped.
+const LeftAfter = time.Minute
+
 const (
-	lookEvery = time.Minute
-	leftAfter = time.Minute // a message of another node that has been due for so long was left behind
+	lookEvery = time.Minute // for messages that other nodes left behind
 	tryFor    = 10 * time.Second
 )
 
@@ -79,7 +81,7 @@ func (s *Sender) Run(ctx context.Context) {
 	s.mu.Lock()
 	s.ctx = ctx
 	s.mu.Unlock()
-	s.look(ctx, 0)
+	s.look(ctx)
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
@@ -88,13 +90,13 @@ func (s *Sender) Run(ctx context.Context) {
 			s.work.Wait()
 			return
 		case <-tick.C:
-			s.look(ctx, leftAfter)
+			s.look(ctx)
 		}
 	}
 }
 
-// look queues the messages of the store that this process does not know of, to be sent a while after they are due.
-func (s *Sender) look(ctx context.Context, after time.Duration) {
+// look queues the messages of the store that this process does not know of.
+func (s *Sender) look(ctx context.Context) {
 	for m, err := range All(ctx, s.Store) {
 		switch {
 		case err != nil && ctx.Err() == nil:
@@ -103,7 +105,7 @@ func (s *Sender) look(ctx context.Context, after time.Duration) {
 		case err != nil:
 			return
 		case m.Failed.IsZero():
-			s.add(&task{key: m.key(), due: m.Due.Add(after)})
+			s.add(&task{key: m.key(), due: m.Due})
 		}
 	}
 }
@@ -111,7 +113,7 @@ func (s *Sender) look(ctx context.Context, after time.Duration) {
 // Added tells the sender of messages that this process has put into the store.
 func (s *Sender) Added(list ...*Message) {
 	for _, m := range list {
-		s.add(&task{key: m.key(), due: m.Due, ours: true})
+		s.add(&task{key: m.key(), due: m.Created, ours: true})
 	}
 }
 
@@ -248,7 +250,7 @@ func (s *Sender) deliver(ctx context.Context, m *Message) error {
 
 // claim takes a message over that another process put into the store, so that not all nodes send it.
 func (s *Sender) claim(ctx context.Context, t *task, m *Message) bool {
-	m.Due = s.Now().UTC().Add(leftAfter)
+	m.Due = s.Now().UTC().Add(s.Left)
 	version, ok := s.keep(ctx, t, m)
 	t.version, t.ours = version, ok
 	return ok
@@ -259,7 +261,7 @@ func (s *Sender) failed(m *Message, why error) {
 	now := s.Now().UTC()
 	m.Tries++
 	m.Why = why.Error()
-	m.Due = now.Add(s.Pause(m.Tries))
+	m.Due = now.Add(s.Pause(m.Tries) + s.Left)
 	if now.Sub(m.Created) >= GiveUpAfter {
 		m.Failed = now
 		s.count("given up")
@@ -284,7 +286,7 @@ func (s *Sender) finish(ctx context.Context, t *task, m *Message) (again bool) {
 		if t.version = version; !ok || !m.Failed.IsZero() {
 			return false
 		}
-		return t.later(m.Due)
+		return t.later(m.Due.Add(-s.Left))
 	}
 	err := s.Store.Write(ctx, []state.Change{{Key: t.key, If: t.version}})[0]
 	if err == nil || errors.Is(err, state.ErrConflict) {

@@ -31,7 +31,7 @@ type Raised struct {
 // Raiser puts alerts into the outbox of a store. It is safe for concurrent use.
 type Raiser struct {
 	Store   state.Store
-	Added   func(...*outbox.Message) // is told of what was put there
+	Sender  *outbox.Sender
 	Summary func(*alert.Summary) (outbox.Content, error)
 
 	turns gather.Gatherer[*Raised]
@@ -284,7 +284,7 @@ func (t *transaction) write(ctx context.Context, keys []state.Key, items []state
 		t.noteClosed(key, t.gates[key].opens(t.limits[key]), t.at)
 	}
 	t.mu.Unlock()
-	t.Added(t.messages...)
+	t.Sender.Added(t.messages...)
 	return nil
 }
 
@@ -358,7 +358,7 @@ func (t *transaction) put(list []*Raised) error {
 // send makes the messages for all receivers of an alert.
 func (t *transaction) send(a *rulebook.Alert, c outbox.Content) {
 	for _, to := range a.Tell {
-		t.messages = append(t.messages, outbox.New(to.Address, to.SecretIn, "alert "+a.Name, t.at, c))
+		t.messages = append(t.messages, t.Sender.New(to.Address, to.SecretIn, "alert "+a.Name, t.at, c))
 	}
 }
 
