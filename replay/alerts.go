@@ -9,12 +9,16 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/explain"
 	"briskwarden.example/briskwarden/internal/alert"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/schedule"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -24,6 +28,8 @@ type AlertOptions struct {
 	Alerts   []string          // these alone, by name; none is all
 	Progress func(signOns int) // is told now and then how many sign-ons were taken; nil for none
 
+	// Messages has the messages tell what they say.
+	Messages bool
 	// NothingBefore has the history begin with nothing: for the very logs that the rulebook's history begins with.
 	NothingBefore bool
 }
@@ -64,12 +70,17 @@ type Alarm struct {
 	ID      string    `json:"id,omitzero"` // of the sign-on
 	Where   string    `json:"where"`       // its place in the log
 	Held    int       `json:"held"`        // how many were held back since the one before
+
+	Why     string `json:"why,omitzero"`     // what decided
+	Subject string `json:"subject,omitzero"` // of the mail
+	Text    string `json:"text,omitzero"`    // of the mail
 }
 
 // raised is an alert of a sign-on.
 type raised struct {
 	Alarm
-	alert *rulebook.Alert
+	alert  *rulebook.Alert
+	report *alert.Report // nil where no messages are asked for
 }
 
 // TryAlerts takes logs through the rulebook, and tells which alerts they would have raised. The order in which logs are given
@@ -86,7 +97,13 @@ func TryAlerts(ctx context.Context, rules *briskwarden.Rulebook, logs []Log, o A
 	options := Options{Progress: o.Progress}
 	options.group = -1
 	r := &run{ctx: ctx, engine: e, past: past, options: options}
-	workers, all, err := runPipeline(ctx, logs, options, func() *alerter { return &alerter{worker: newWorker(r), from: o.From, to: o.To, wanted: wanted} })
+	var earlier *dayOfUsers
+	if o.Messages {
+		earlier = &dayOfUsers{zone: e.Rulebook().Zone, users: map[string]*dayOfUser{}}
+	}
+	workers, all, err := runPipeline(ctx, logs, options, func() *alerter {
+		return &alerter{worker: newWorker(r), from: o.From, to: o.To, wanted: wanted, earlier: earlier}
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -130,6 +147,7 @@ type alerter struct {
 	*worker
 	from, to time.Time
 	wanted   map[int]bool
+	earlier  *dayOfUsers // nil where no messages are asked for
 	tried    int
 	span     Span
 	raised   []*raised
@@ -147,19 +165,86 @@ func (w *alerter) process(partition []*entry) error {
 		w.tried++
 		w.span.cover(Span{t.SignOn.Time, t.SignOn.Time})
 		for _, a := range d.Alerts {
-			if w.wanted[a.ID] {
-				w.raised = append(w.raised, w.alarm(t, a, d.Outcome))
+			if !w.wanted[a.ID] {
+				continue
 			}
+			r := w.alarm(t, a, d.Outcome)
+			if err := w.report(t, r, d.Outcome); err != nil {
+				return err
+			}
+			w.raised = append(w.raised, r)
 		}
+		w.earlier.add(t, d)
 	}
 	return nil
+}
+
+// report works out what an alert says, where that is asked for.
+func (w *alerter) report(t *entry, r *raised, outcome signon.Outcome) error {
+	if w.earlier == nil {
+		return nil
+	}
+	var d signon.Decision
+	if err := w.run.engine.Decide(w.run.ctx, &t.SignOn, &d, true); err != nil {
+		return err
+	}
+	so := t.SignOn
+	so.User, so.App, so.ID, so.Action = r.User, r.App, r.ID, strings.Clone(so.Action)
+	r.report = alert.NewReport(w.run.engine.Rulebook(), r.alert, &so, &d, outcome, explain.By(&d))
+	r.report.Earlier = append(r.report.Earlier, w.earlier.of(t)...)
+	r.report.More = []string{"brisk about user " + spell.Shell([]string{r.User}) + " --log " + spell.Shell([]string{t.File})}
+	return nil
+}
+
+// dayOfUsers has what users did on the day that the log has come to.
+type dayOfUsers struct {
+	zone  *time.Location
+	mu    sync.Mutex
+	users map[string]*dayOfUser
+}
+
+type dayOfUser struct {
+	day     schedule.Date
+	signOns []alert.Earlier // the last ones
+}
+
+// of are the sign-ons of a user before this one, on its day.
+func (e *dayOfUsers) of(t *entry) []alert.Earlier {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if u := e.users[t.SignOn.User]; u != nil && u.day == schedule.DateOf(t.SignOn.Time, e.zone) {
+		return slices.Clone(u.signOns)
+	}
+	return nil
+}
+
+func (e *dayOfUsers) add(t *entry, d *decided) {
+	if e == nil {
+		return
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	u, day := e.users[t.SignOn.User], schedule.DateOf(t.SignOn.Time, e.zone)
+	if u == nil {
+		u = &dayOfUser{}
+		e.users[strings.Clone(t.SignOn.User)] = u
+	}
+	if u.day != day {
+		u.day, u.signOns = day, nil
+	}
+	outcome := d.Outcome
+	if t.Recorded {
+		outcome = t.Outcome
+	}
+	u.signOns = append(u.signOns, alert.Earlier{Time: t.SignOn.Time, App: strings.Clone(t.SignOn.App), Outcome: outcome.String(), Country: strings.Clone(d.Country)})
+	u.signOns = u.signOns[max(0, len(u.signOns)-alert.MostEarlier):]
 }
 
 // alarm is an alert of a sign-on, whose own memory serves again.
 func (w *alerter) alarm(t *entry, a *rulebook.Alert, outcome signon.Outcome) *raised {
 	so := &t.SignOn
 	return &raised{Alarm{Time: so.Time, Alert: a.Name, User: strings.Clone(so.User), App: strings.Clone(so.App), Outcome: outcome.String(), ID: strings.Clone(so.ID),
-		Where: fmt.Sprintf("%s:%d", t.File, t.Number)}, a}
+		Where: fmt.Sprintf("%s:%d", t.File, t.Number)}, a, nil}
 }
 
 // daysOf is how many days on a clock a span touches.
@@ -210,7 +295,10 @@ func (a *Alerts) count(rb *rulebook.Rulebook, wanted map[int]bool, list []*raise
 			t.Capped++
 			continue
 		}
-		r.Held = held
+		if r.Held = held; r.report != nil {
+			r.report.Held = held
+			r.Why, r.Subject, r.Text = r.report.Why, r.report.Subject(), r.report.Text()
+		}
 		t.Sent++
 		day := r.Time.In(zone).Format(time.DateOnly)
 		days[id][day]++

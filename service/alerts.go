@@ -83,7 +83,8 @@ func (s *Service) reportContent(e *engine.Engine, a *rulebook.Alert, q *question
 	}
 	r := alert.NewReport(e.Rulebook(), a, so, &d, q.decision.Outcome, why)
 	r.Time, r.Held = so.Time, held
-	for _, p := range beside.Earlier(e.Rulebook().Zone) {
+	earlier := beside.Earlier(e.Rulebook().Zone)
+	for _, p := range earlier[max(0, len(earlier)-alert.MostEarlier):] {
 		r.Earlier = append(r.Earlier, alert.Earlier{Time: p.Time, App: p.App, Outcome: signon.Grant.String(), Country: p.Country})
 	}
 	r.More = []string{"brisk about user " + spell.Shell([]string{so.User})}

@@ -46,7 +46,7 @@ func (s *session) alerts(logs []string, from, to, out string, names []string) er
 	if err != nil {
 		return err
 	}
-	o := replay.AlertOptions{Alerts: names}
+	o := replay.AlertOptions{Alerts: names, Messages: out != ""}
 	if o.From, o.To, err = bounds(from, to, rules); err != nil {
 		return err
 	}
