@@ -340,7 +340,7 @@ func place(p briskwarden.Problem) string {
 // rooms are the packages from the top of the house to its ground: imports point downward.
 var rooms = [][]string{
 	{"cmd/brisk", "demo/generate"}, {"internal/cli"}, {"service"}, {"internal/memory", "internal/raise"}, {"internal/provision", "internal/outbox", "service/state/statetest"}, {"store/sqlite", "store/postgres"}, {"service/state"},
-	{"middleware", "report", "consent/consenttest", "internal/postgrestest"}, {"survey", "review", "digest"}, {"expect", "ready", "reach", "prove", "findings"}, {"replay", "consent"}, {"explain"},
+	{"middleware", "report", "consent/consenttest", "internal/postgrestest"}, {"survey", "review", "digest", "about"}, {"expect", "ready", "reach", "prove", "findings"}, {"replay", "consent"}, {"explain"},
 	{"."}, {"internal/bridge"}, {"internal/search"}, {"internal/possible/possibletest"}, {"internal/possible"}, {"internal/engine", "internal/secevent", "internal/alert"}, {"internal/rulebook"},
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule", "internal/appurl", "internal/jwt", "internal/texts"}, {"internal/diag", "internal/known", "internal/set", "internal/logic"},

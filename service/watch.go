@@ -7,11 +7,13 @@ import (
 	"maps"
 	"slices"
 
+	"briskwarden.example/briskwarden/about"
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/digest"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/memory"
 	"briskwarden.example/briskwarden/service/state"
+	"briskwarden.example/briskwarden/signon"
 )
 
 // Watch fills in what a digest tells that the service remembers: accounts at risk, sources of signals that are silent, and the
@@ -19,6 +21,20 @@ import (
 func (b *Beside) Watch(ctx context.Context, o *digest.Options) error {
 	o.Ledger = consent.New(b.store, b.Rulebook)
 	return watched(ctx, b.memory, b.store, b.Rulebook, o)
+}
+
+// About fills in what the service remembers of a thing: the consents, and of a user the last grants and the risk.
+func (b *Beside) About(ctx context.Context, kind about.Kind, name string, o *about.Options) error {
+	o.Consents = b.store
+	if kind != about.User {
+		return nil
+	}
+	granted, standing, err := b.memory.Standing(ctx, name, bridge.Engine(b.Rulebook).Rulebook().People[name])
+	for _, g := range granted {
+		o.Granted = append(o.Granted, about.SignOn{Time: g.Time, User: name, App: g.App, Outcome: signon.Grant.String(), From: g.Country, Device: g.Device})
+	}
+	o.Standing = append(o.Standing, standing...)
+	return err
 }
 
 func watched(ctx context.Context, m *memory.Memory, store state.Store, rules Rules, o *digest.Options) error {

@@ -127,7 +127,7 @@ func (s *session) command() *cobra.Command {
 	flags.StringVar(&s.at, "at", "", "decide as if it were this instant, such as 2026-11-23T08:15")
 	root.Version = version
 	root.SetVersionTemplate("brisk {{.Version}}\n")
-	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.proveCommand(), s.surveyCommand(), s.replayCommand(), s.mergeCommand(), s.compareCommand(), s.reviewCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.alertsCommand(), s.digestCommand(), s.consentCommand(), s.serveCommand(), s.tokenCommand(), s.initCommand(), s.demoCommand())
+	root.AddCommand(s.checkCommand(), s.fmtCommand(), s.decideCommand(), s.expectCommand(), s.proveCommand(), s.surveyCommand(), s.replayCommand(), s.mergeCommand(), s.compareCommand(), s.reviewCommand(), s.readyCommand(), s.reachCommand(), s.riskCommand(), s.alertsCommand(), s.digestCommand(), s.aboutCommand(), s.consentCommand(), s.serveCommand(), s.tokenCommand(), s.initCommand(), s.demoCommand())
 	exemplify(root)
 	s.complete(root)
 	return root

@@ -29,6 +29,8 @@ var emptyRuns = map[string][]string{
 	"brisk reach":            {"user ann", "app news", "--all", "--all --json", "--all --charts OUT/m"},
 	"brisk risk":             {"LOG", "LOG --json", "--state OUT/none", "LOG --state OUT/none"},
 	"brisk alerts":           {"LOG", "LOG --json", "LOG --out OUT/m.jsonl"},
+	"brisk digest":           {"LOG", "LOG --json", "LOG --html OUT/d.html"},
+	"brisk about":            {"user ann", "app news --json --log LOG", "country NO --log LOG", "method password", "client c", "group g"},
 	"brisk alerts failed":    {"--state OUT/none"},
 	"brisk risk raise":       {"ann --by ann --because x --state OUT/none"},
 	"brisk risk settle":      {"ann --by ann --because x --state OUT/none"},

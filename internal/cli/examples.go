@@ -40,6 +40,8 @@ var examples = []struct {
 	{"brisk serve", []string{"brisk serve --open", "brisk serve --open --listen 127.0.0.1:7585 --operations 127.0.0.1:7586 --signons ../signons"}},
 	{"brisk merge", []string{"brisk merge 1.json 2.json", "brisk merge 2.json 1.json --json"}},
 	{"brisk alerts", []string{"brisk alerts signons/2026-w47.jsonl.gz", "brisk alerts signons/2026-w46.jsonl.gz signons/2026-w47.jsonl.gz --out messages.jsonl"}},
+	{"brisk digest", []string{"brisk digest signons/2026-w46.jsonl.gz signons/2026-w47.jsonl.gz --to 2026-11-22", "brisk digest signons/2026-w46.jsonl.gz signons/2026-w47.jsonl.gz --to 2026-11-22 --html digest.html"}},
+	{"brisk about", []string{"brisk about user mira.holt --log signons/2026-w47.jsonl.gz", "brisk about network relays --log signons/2026-w47.jsonl.gz"}},
 	{"brisk token", []string{"brisk token", "brisk token --json"}},
 	{"brisk risk raise", []string{
 		`brisk risk raise leif.dale --by embla.haug --because "His phone was stolen" --state brisk.state`,

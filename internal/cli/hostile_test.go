@@ -77,6 +77,7 @@ policy "EVIL watch" { who group "EVIL" to app "EVIL" stage watch case "EVIL" whe
 policy "EVIL consent" { who everyone to everything doing consent otherwise => review by group rev }
 waiver "EVIL" { because "EVIL" owner "EVIL" who user "EVIL two" to app "EVIL" lifts "EVIL" until 2027-12-31 }
 expect "EVIL" { user "EVIL" app "EVIL" ip 192.0.2.1 at 2026-11-23T08:15 => grant }
+digest "EVIL" { about "EVIL" owner "EVIL" every mon at 07:00 tell "mailto:desk@x.example" }
 alert "EVIL" { about "EVIL" owner "EVIL" when user.mark is "EVIL" or device.id is "EVIL" or network in "EVIL" on block, grant who user "EVIL" to app "EVIL" at most 1 per user every 4h tell "https://x.example/x", "mailto:desk@x.example" }
 promise "EVIL" { who user "EVIL" to app "EVIL" doing sign-on, "EVIL" never grant without "EVIL demand" }
 promise "EVIL locked" { who everyone to everything when user.mark is "EVIL" or time in "EVIL" never block }
@@ -116,9 +117,12 @@ var hostileRuns = map[string][][]string{
 	"brisk ready":   {{"--by", "2027-12-31"}, {"--csv", "--by", "2027-12-31"}, {"--json"}, {"--report", "OUT/y.html", "--charts", "OUT/y"}},
 	"brisk reach": {{"user", evil}, {"app", evil}, {"app", evil, "--columns", evil}, {"--all"}, {"--all", "--charts", "OUT/m"}, {"user", evil + "?"},
 		{"user", evil, "--json"}},
-	"brisk merge":            {{"part.json"}, {"part.json", "--json"}, {evil}, {"log.jsonl"}},
-	"brisk review":           {{"."}, {".", "--json"}, {"OUT/past", "--log", "log.jsonl", "--markdown", "OUT/r.md"}, {evil}, {".", "--accept", evil}},
-	"brisk alerts":           {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--alert", evil}, {"log.jsonl", "--alert", evil + "?"}, {"log.jsonl", "--out", "OUT/m.jsonl"}},
+	"brisk merge":  {{"part.json"}, {"part.json", "--json"}, {evil}, {"log.jsonl"}},
+	"brisk review": {{"."}, {".", "--json"}, {"OUT/past", "--log", "log.jsonl", "--markdown", "OUT/r.md"}, {evil}, {".", "--accept", evil}},
+	"brisk alerts": {{"log.jsonl"}, {"log.jsonl", "--json"}, {"log.jsonl", "--alert", evil}, {"log.jsonl", "--alert", evil + "?"}, {"log.jsonl", "--out", "OUT/m.jsonl"}},
+	"brisk digest": {{"log.jsonl", "--to", "2026-11-23"}, {"log.jsonl", "--to", "2026-11-23", "--json"}, {"log.jsonl", "--html", "OUT/d.html", "--to", "2026-11-23"}, {"log.jsonl", "--from", evil}, {evil}, {"log.jsonl", "--state", "consent.ledger"}},
+	"brisk about": {{"user", evil, "--log", "log.jsonl"}, {"user", evil, "--log", "log.jsonl", "--json"}, {"app", evil, "--log", "log.jsonl"}, {"group", evil}, {"network", evil, "--log", "log.jsonl"}, {"method", evil}, {"device", evil, "--log", "log.jsonl"},
+		{"country", evil}, {"client", evil}, {"user", evil + "?"}, {evil, evil}, {"user", evil, "--state", "consent.ledger"}, {"client", evil, "--log", "log.jsonl"}},
 	"brisk alerts failed":    {{"--state", "consent.ledger"}, {"--state", "consent.ledger", "--json"}, {"--state", evil}},
 	"brisk risk raise":       {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}, {evil + "?", "--by", evil, "--because", "x", "--state", "consent.ledger"}},
 	"brisk risk settle":      {{evil, "--by", evil + " two", "--because", evil, "--state", "consent.ledger"}},

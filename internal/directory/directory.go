@@ -64,6 +64,9 @@ func (g *Groups) Name(id int32) string { return g.names[id] }
 // Names lists all groups, in the order in which they were added.
 func (g *Groups) Names() []string { return g.names }
 
+// Parents are the groups of which a group is directly a member.
+func (g *Groups) Parents(id int32) []int32 { return g.parents[id] }
+
 // Nest makes all members of inner members of outer.
 func (g *Groups) Nest(outer, inner int32) { g.parents[inner] = append(g.parents[inner], outer) }
 

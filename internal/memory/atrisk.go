@@ -256,3 +256,32 @@ func (k *marks) atRisk(user string, p *rulebook.Person) *AtRisk {
 	slices.SortStableFunc(a.Reasons, func(x, y Reason) int { return x.At.Compare(y.At) })
 	return a
 }
+
+// Standing is what is remembered of a user: the sign-ons that taught something, and what signals and people said, a line each.
+func (m *Memory) Standing(ctx context.Context, user string, p *rulebook.Person) (granted []Earlier, said []string, err error) {
+	r, err := m.read(ctx, []state.Key{pastKey(user), {Kind: state.Marks, Owner: user}})
+	if err != nil {
+		return nil, nil, err
+	}
+	kept, _, err := item[past](m, &r, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, s := range kept.SignOns {
+		granted = append(granted, Earlier{s.At, s.App, s.Country, s.Device})
+	}
+	marked, _, err := item[marks](m, &r, 1)
+	if err != nil {
+		return nil, nil, err
+	}
+	if a := marked.atRisk(user, p); a != nil {
+		for _, reason := range a.Reasons {
+			line := fmt.Sprintf("%s, by %s on %s", reason.What, reason.By, reason.At.UTC().Format(time.DateOnly))
+			if reason.Because != "" {
+				line += ": " + reason.Because
+			}
+			said = append(said, line)
+		}
+	}
+	return granted, said, nil
+}

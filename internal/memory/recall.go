@@ -167,8 +167,8 @@ func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*histor
 
 // Earlier is a sign-on that was granted before.
 type Earlier struct {
-	Time         time.Time
-	App, Country string // may be empty
+	Time                 time.Time
+	App, Country, Device string // may be empty
 }
 
 // Earlier are the sign-ons that taught something on the day of this one, on a clock, before it; the last ones last.
@@ -176,7 +176,7 @@ func (r *Recall) Earlier(zone *time.Location) (list []Earlier) {
 	day := func(t time.Time) string { return t.In(zone).Format(time.DateOnly) }
 	for _, p := range r.past.SignOns {
 		if p.At.Before(r.Time) && day(p.At) == day(r.Time) {
-			list = append(list, Earlier{p.At, p.App, p.Country})
+			list = append(list, Earlier{p.At, p.App, p.Country, p.Device})
 		}
 	}
 	return list
