@@ -70,7 +70,8 @@ type scene struct {
 	draft  draft  // written before the command, and taken away after it
 	status int    // of the command
 	serve  bool   // instead of a command: start the service,
-	call   *call  // or ask it
+	call   *call  // or ask it,
+	mailed *call  // or start one that sends mail to a stand-in, ask it, and show what arrives
 }
 
 // draft is a file that a scene adds to the rulebook.
@@ -245,6 +246,8 @@ func (p *stage) run(st *step) (string, error) {
 		return p.serve()
 	case st.call != nil:
 		return p.call(st.call)
+	case st.mailed != nil:
+		return p.mailed(st.mailed)
 	}
 	if st.draft.file != "" {
 		name := filepath.Join(p.dir, filepath.FromSlash(st.draft.file))

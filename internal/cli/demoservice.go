@@ -4,6 +4,7 @@ package cli
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -11,9 +12,11 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"briskwarden.example/briskwarden/demo/mailbox"
 	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/internal/spell"
 )
@@ -36,13 +39,46 @@ type serving struct {
 
 var servesAt = regexp.MustCompile(`serves \S+ at (\S+)|operations: (http://[^/]+)`)
 
+// mailed starts a service with a mail server that keeps what it gets, asks it, and gives what was typed and the mail.
+func (p *stage) mailed(c *call) (told string, err error) {
+	arrived := make(chan *mailbox.Letter, 1)
+	box, err := mailbox.Listen("127.0.0.1:0", mailbox.Options{Arrived: func(l *mailbox.Letter) {
+		select {
+		case arrived <- l:
+		default:
+		}
+	}})
+	if err != nil {
+		return "", usage("%w", err)
+	}
+	defer box.Close()
+	before := p.serving
+	defer func() { p.serving = before }()
+	started, err := p.serve("--smtp", box.Address(), "--url", "https://brisk.skerry.example")
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, p.end()) }()
+	asked, err := p.call(c)
+	if err != nil {
+		return "", err
+	}
+	select {
+	case l := <-arrived:
+		return fmt.Sprintf("%s\n%s\n%s\nTo: %s\nFrom: %s\nSubject: %s\n\n%s", started, asked, p.paint.Bold("The mail:"), l.To, l.From, l.Subject, l.Text), nil
+	case <-time.After(20 * time.Second):
+		return "", usage("no mail arrived")
+	}
+}
+
 // serve starts the service, and gives what it says.
-func (p *stage) serve() (string, error) {
+func (p *stage) serve(more ...string) (string, error) {
 	dir, err := os.MkdirTemp("", "skerry-line-state-")
 	if err != nil {
 		return "", usage("%w", err)
 	}
 	args := []string{"serve", "-r", p.dir, "--open", "--listen", "127.0.0.1:0", "--operations", "127.0.0.1:0", "--state", filepath.Join(dir, stateFile)}
+	args = append(args, more...)
 	from, to := io.Pipe()
 	v := &serving{stop: make(chan struct{}), done: make(chan error, 1)}
 	quiet := &session{ctx: p.ctx, in: strings.NewReader(""), out: screen.New(to), err: screen.New(io.Discard), side: io.Discard, stop: v.stop}

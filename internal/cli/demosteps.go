@@ -196,6 +196,15 @@ var watchSteps = []scene{
 	{title: "Read what is behind one",
 		tell: "The sign-on of a message, and everything else that stands out in these weeks, with the factors behind each.",
 		args: []string{"risk", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--above", "50", "--top", "5"}},
+	{title: "The alert arrives",
+		tell:   "The service sends mail, here to a stand-in that keeps it. Somebody tries Elias's account through a relay: who, what, how it came out and why stand in the first line.",
+		mailed: &call{method: "POST", path: evaluationPath, body: asking("elias.kvale", "crew-roster", `"ip":"203.0.113.77","client":"browser","session":{"id":"x-1"},"presented":["password"]`), until: "demands"}},
+	{title: "Everything about one account on one screen",
+		tell: "Why he is in his groups, what he gets to and when, what speaks of him, and what he did last.",
+		args: []string{"about", "user", "elias.kvale", "--at", now, "--log", original + "/signons/2026-w47.jsonl.gz"}},
+	{title: "How the week went",
+		tell: "The mail of Monday morning: what got worse first, and nothing that is as it should be.",
+		args: []string{"digest", original + "/signons/2026-w46.jsonl.gz", original + "/signons/2026-w47.jsonl.gz", "--at", now, "--to", "2026-11-22"}},
 }
 
 var reviewSteps = []scene{
