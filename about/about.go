@@ -57,6 +57,7 @@ type About struct {
 	Name    string    `json:"name"`
 	Known   []Line    `json:"known"`              // what is known of it
 	Reach   []Line    `json:"reach,omitempty"`    // what it gets to, or who gets to it, and under which circumstances
+	On      string    `json:"on,omitzero"`        // the device that the user has in hand there
 	Speaks  []Mention `json:"speaks,omitempty"`   // what speaks of it
 	Felt    []Line    `json:"felt,omitempty"`     // who would feel it if it went
 	SignOns []SignOn  `json:"sign_ons,omitempty"` // the last ones, the newest first

@@ -110,7 +110,7 @@ func TestWhatIsKnown(t *testing.T) {
 	require.Equal(t, []string{"is: employee", "methods: password, passkey", "risk: high, by bob on 2026-11-20", "group: deck: directly", "group: crew: since deck is in it",
 		"group: reviewers: directly", "device: d1, not encrypted"}, said(ann.Known))
 	require.Equal(t, []string{"group deck: would have nobody", "group reviewers: would have nobody"}, said(ann.Felt))
-	require.Equal(t, []string{"from quay on d1: block: pay", "from quay on d1: step-up, password: roster", "from elsewhere: block: pay, roster"}, said(ann.Reach))
+	require.Equal(t, []string{"from quay: block: pay", "from quay: step-up, password: roster", "from elsewhere: block: pay, roster"}, said(ann.Reach))
 	require.Equal(t, []string{"is: employee, disabled", "methods: passkey"}, said(find(t, about.User, "cai", about.Options{}).Known))
 	require.Equal(t, []string{"members: 2: ann, bob", "groups in it: deck"}, said(find(t, about.Group, "crew", about.Options{}).Known))
 	require.Equal(t, []string{"enrolled: 1, of whom 0 have nothing else"}, said(find(t, about.Method, "passkey", about.Options{}).Felt))

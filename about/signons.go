@@ -105,16 +105,13 @@ func (f *finder) circumstances() (list []reach.Circumstance) {
 	so := signon.SignOn{Time: f.e.Now()}
 	for _, id := range slices.Sorted(maps.Keys(f.rb.Devices)) {
 		if f.person != nil && so.Device == nil && f.rb.Devices[id].Owner == f.person.ID {
-			so.Device = &signon.Device{ID: id}
+			so.Device, f.On = &signon.Device{ID: id}, id
 		}
 	}
 	for i, name := range f.rb.Networks.Names {
 		if a, ok := f.rb.Networks.Table.Sample(i); ok && f.rb.Networks.Trusted.Has(i) && len(list) < most {
 			within := so
 			within.IP = a
-			if so.Device != nil {
-				name += " on " + so.Device.ID
-			}
 			list = append(list, reach.Circumstance{Name: "from " + name, SignOn: within})
 		}
 	}

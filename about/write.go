@@ -19,7 +19,14 @@ func (a *About) Text(width int) string {
 	w := &writer{width: width}
 	w.line(0, fmt.Sprintf("%s %s", a.Kind, a.Name))
 	w.lines("", a.Known)
-	w.lines("Gets to what, with what is stated alone", a.Reach)
+	title := "Gets to what, with what is stated alone"
+	if a.On != "" {
+		title += ", from trusted networks on " + a.On
+	}
+	if a.Kind == App {
+		title = "Who gets to it, with what is stated alone"
+	}
+	w.lines(title, a.Reach)
 	w.mentions(a.Speaks)
 	w.lines("If it went", a.Felt)
 	w.signOns(a)
