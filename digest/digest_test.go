@@ -29,6 +29,7 @@ app roster { }
 app pay { }
 risk model { add 90 when new.country band calm to 49, severe to 100 }
 policy roster { who group crew to app roster case "abroad" when country is RU => block otherwise => step-up password }
+policy away { who group crew to app roster case "far" when country is DK => block case "elsewhere" when country is FI => block otherwise => grant }
 policy pay { who group crew to app pay stage enforce from 2026-12-01 otherwise => step-up passkey }
 waiver winter { because "x" owner "harbour-it" who user ann to app roster lifts password until 2026-11-28 }
 caller web { token "sha256:%s" until 2026-12-20 may decide }
@@ -69,7 +70,8 @@ func TestWeek(t *testing.T) {
 	log.WriteString(line("bob", "NO", "grant", monday.AddDate(0, 0, -2).Add(time.Hour)))
 	log.WriteString(line("bob", "RU", "block", monday.AddDate(0, 0, -2).Add(2*time.Hour)))
 	log.WriteString(line("cai", "NO", "step-up", monday.Add(-time.Second)))
-	log.WriteString(line("cai", "NO", "block", monday)) // after it
+	log.WriteString(line("cai", "NO", "block", monday))                                                              // after it
+	log.WriteString(strings.Replace(line("ann", "NO", "grant", monday.Add(-time.Minute)), `"country":"NO",`, "", 1)) // two cases are unknown
 	log.WriteString("what?\n")
 	node.WriteString(line("ann", "NO", "grant", monday.AddDate(0, 0, -3)))
 	logs := []replay.Log{{Name: "all.jsonl", In: strings.NewReader(log.String())}, {Name: "signons/2026-11-20.harbour-1.jsonl", In: strings.NewReader(node.String())}}
@@ -79,10 +81,10 @@ func TestWeek(t *testing.T) {
 		Accounts: []digest.Account{{User: "ann", Risk: "high", Since: now, By: "bob", Because: "Her phone was stolen"}}, Silent: []digest.Silent{{Source: "the signals of fleet"}},
 		Ends: []digest.End{{What: "the certificate of the service", At: monday.AddDate(0, 0, 3)}, {What: "too late to tell", At: monday.AddDate(0, 0, 40)}}}, logs...)
 
-	require.Equal(t, 6, d.SignOns.All)
+	require.Equal(t, 7, d.SignOns.All)
 	require.Equal(t, 10, d.SignOns.AllBefore)
-	require.Equal(t, replay.Outcomes{signon.Block: 2, signon.StepUp: 1, signon.Grant: 3}, d.SignOns.Now)
-	require.Equal(t, []digest.Stopped{{Policy: "roster", Blocked: 2}}, d.Stopped)
+	require.Equal(t, replay.Outcomes{signon.Block: 2, signon.StepUp: 1, signon.Grant: 4}, d.SignOns.Now)
+	require.Equal(t, []digest.Stopped{{Policy: "roster", Blocked: 3}, {Policy: "away", Blocked: 1}}, d.Stopped)
 	require.Equal(t, []digest.RiskyUser{{User: "bob", Count: 2, Score: 90, Time: monday.AddDate(0, 0, -2), App: "roster", Outcome: "block", Where: "all.jsonl:32", Granted: 1, Stopped: 1}}, d.Risky.Worst)
 	require.Equal(t, []string{"nobody from abroad"}, []string{d.Broken[0].Promise})
 	require.Len(t, d.Broken, 1)
@@ -99,7 +101,7 @@ func TestWeek(t *testing.T) {
 	require.Equal(t, 1, d.BadLines)
 
 	text := d.Text(80)
-	require.True(t, strings.HasPrefix(text, "ferry, Mon 16 November 2026 to Mon 23 November 2026\n6 sign-ons, 3 not let in at once (0 of 10 the period before). To look at: 1\nbroken promise, 3 sources gone quiet,"), text)
+	require.True(t, strings.HasPrefix(text, "ferry, Mon 16 November 2026 to Mon 23 November 2026\n7 sign-ons, 3 not let in at once (0 of 10 the period before). To look at: 1\nbroken promise, 3 sources gone quiet,"), text)
 	worse := strings.LastIndex(text, "\n! ")
 	for _, whole := range []string{"\n! Promises that do not hold\n  nobody from abroad", "\n! Gone quiet\n", "\n! Accounts at risk\n  ann  risk high, by bob on Sun 2026-11-22: Her phone was stolen\n",
 		"\n! Ends within 30 days\n  Thu 2026-11-26  the certificate of the service\n  Sat 2026-11-28  the waiver winter: harbour-it\n  Thu 2026-12-10  user.contract-end: bob\n"} {

@@ -269,11 +269,13 @@ func (w *weekWorker) stop(d *decided, now bool) {
 	if d.Outcome != signon.Block && d.Outcome != signon.StepUp {
 		return
 	}
+	var counted *rulebook.Policy
 	for i := range d.Cases {
 		c := &d.Cases[i]
-		if !c.Decides {
+		if !c.Decides || c.Policy == counted { // several cases of one policy may be unknown
 			continue
 		}
+		counted = c.Policy
 		s := w.stops[c.Policy]
 		if s == nil {
 			s = &Stop{}

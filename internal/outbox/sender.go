@@ -220,7 +220,13 @@ func (s *Sender) try(sending context.Context, t *task) (again bool) {
 		s.Log.Error("a message cannot be sent", slog.Any("error", err))
 		return false
 	}
-	if !m.Failed.IsZero() || !t.ours && !s.claim(ctx, t, m) {
+	switch {
+	case !m.Failed.IsZero():
+		return false
+	case !t.ours && m.Due.After(s.Now()): // its own process has tried it meanwhile, and will again
+		t.version = 0
+		return t.later(m.Due)
+	case !t.ours && !s.claim(ctx, t, m):
 		return false
 	}
 	if err = s.deliver(sending, m); err == nil {

@@ -20,6 +20,7 @@ issuer machines { url "http://127.0.0.1:7580" keys "https://machines.skerry.exam
 signals fleet { from "https://fleet.skerry.example" keys "keys.json" audience "brisk" accept session-revoked poll "https://fleet.skerry.example/p" token-in FLEET_TOKEN }
 alert a { when user.type is guest on block, grant who everyone to app roster at most 3 per app every 4h tell "mailto:desk@skerry.example", "https://h.skerry.example/x" secret-in HOOK }
 alert b { when network.trusted at most 1 per user every 1h tell "mailto:desk@skerry.example" }
+digest d { every mon, wed-fri at 07:00 in "Europe/Oslo" tell "mailto:desk@skerry.example" }
 policy p { who everyone to everything otherwise => block }
 `
 
@@ -61,7 +62,15 @@ func TestWhatComesFromOutside(t *testing.T) {
 		{`mailto:desk@skerry.example", "https`, `mailto:Desk <desk@skerry.example>", "https`}:    "is no mail address",
 		{`"https://h.skerry.example/x"`, `"http://h.skerry.example/x"`}:                          "does not begin with https://",
 		{`"mailto:desk@skerry.example" }`, `"mailto:desk@skerry.example" secret-in X }`}:         "a mail is signed by no secret",
-		{`every 1h tell`, `every 0m tell`}:                                                       "counted over some time",
+		{`mon, wed-fri at 07:00`, `mon, sun-tue at 07:00`}:                                       "Monday stands twice",
+		{`mon, wed-fri at 07:00`, `monday at 07:00`}:                                             "is no day",
+		{`mon, wed-fri at 07:00`, `mon at 7:00`}:                                                 "write 07:00",
+		{`mon, wed-fri at 07:00`, `mon at 24:00`}:                                                "of the next day",
+		{`in "Europe/Oslo" tell`, `in "Europe/Osl" tell`}:                                        "there is no time zone",
+		{`tell "mailto:desk@skerry.example" }
+policy`, `tell "desk@skerry.example" }
+policy`}: "is no address",
+		{`every 1h tell`, `every 0m tell`}: "counted over some time",
 	} {
 		src := strings.Replace(outside, change[0], change[1], 1)
 		require.NotEqual(t, outside, src, change)
