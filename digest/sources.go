@@ -53,6 +53,9 @@ func (d *Digest) quiet(w *replay.Week, rb *rulebook.Rulebook, to time.Time) {
 			last[name] = l.Last
 		}
 	}
+	if len(last) == 0 && !d.NoLogs {
+		d.Silent = append(d.Silent, Silent{Source: "the sign-on log"})
+	}
 	for _, name := range sorted(last) {
 		if to.Sub(last[name]) > quietAfter {
 			d.Silent = append(d.Silent, Silent{name, last[name]})

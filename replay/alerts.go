@@ -282,6 +282,10 @@ func (a *Alerts) count(rb *rulebook.Rulebook, wanted map[int]bool, list []*raise
 		}
 		t.Raised++
 		users[id][r.User] = true
+		if r.Time.Before(caps[id].Opens(alert.MostAnHour)) {
+			t.Capped++
+			continue
+		}
 		key := fmt.Sprintf("%d %q", id, counted(r))
 		if gates[key] == nil {
 			gates[key] = &alert.Gate{}
@@ -291,10 +295,7 @@ func (a *Alerts) count(rb *rulebook.Rulebook, wanted map[int]bool, list []*raise
 			t.Held++
 			continue
 		}
-		if _, ok := caps[id].Pass(r.Time, alert.MostAnHour); !ok {
-			t.Capped++
-			continue
-		}
+		caps[id].Pass(r.Time, alert.MostAnHour)
 		if r.Held = held; r.report != nil {
 			r.report.Held = held
 			r.Why, r.Subject, r.Text = r.report.Why, r.report.Subject(), r.report.Text()

@@ -14,7 +14,6 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/digest"
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/outbox"
@@ -112,19 +111,22 @@ const mailWidth = 76
 
 // makeDigest tells of the week before a digest's hour.
 func (s *Service) makeDigest(ctx context.Context, g *rulebook.WeekDigest, due time.Time, before string) (*digest.Digest, error) {
-	rules := s.rules.Rulebook()
-	o := digest.Options{Name: g.Name, To: due, Before: before, Workers: 1, Ledger: consent.New(s.store, rules)}
-	if err := o.Complete(rules); err != nil {
+	beside, err := NewBeside(ctx, s.rules.Rulebook(), s.store) // with the people who are provisioned
+	if err != nil {
 		return nil, err
 	}
-	if err := watched(ctx, s.memory, s.store, rules, &o); err != nil {
+	defer beside.Close()
+	o := digest.Options{Name: g.Name, To: due, Before: before, Workers: 1}
+	if err := o.Complete(beside.Rulebook); err != nil {
+		return nil, err
+	}
+	if err := beside.Watch(ctx, &o); err != nil {
 		return nil, err
 	}
 	if ends := s.certificateEnds.Load(); ends != nil {
 		o.Ends = append(o.Ends, digest.End{What: "the certificate of the service", At: *ends})
 	}
 	if s.Folder != "" {
-		var err error
 		if o.Commits, err = digest.Commits(ctx, s.Folder, o.From, o.To); err != nil {
 			s.Log.Warn("the version control of the rulebook could not be asked", slog.Any("error", err))
 		}
@@ -134,7 +136,7 @@ func (s *Service) makeDigest(ctx context.Context, g *rulebook.WeekDigest, due ti
 	if err != nil {
 		return nil, err
 	}
-	return digest.Make(ctx, rules, logs, o)
+	return digest.Make(ctx, beside.Rulebook, logs, o)
 }
 
 // read opens the files of a log that hold what was from a day on; those of all nodes that share the folder. Done closes them.

@@ -11,8 +11,6 @@ import (
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/digest"
 	"briskwarden.example/briskwarden/internal/bridge"
-	"briskwarden.example/briskwarden/internal/memory"
-	"briskwarden.example/briskwarden/service/state"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -20,7 +18,20 @@ import (
 // consents.
 func (b *Beside) Watch(ctx context.Context, o *digest.Options) error {
 	o.Ledger = consent.New(b.store, b.Rulebook)
-	return watched(ctx, b.memory, b.store, b.Rulebook, o)
+	rb := bridge.Engine(b.Rulebook).Rulebook()
+	list, err := b.memory.AtRisk(ctx, rb.People)
+	if err != nil {
+		return err
+	}
+	for _, a := range list {
+		last := a.Reasons[len(a.Reasons)-1]
+		o.Accounts = append(o.Accounts, digest.Account{User: a.User, Risk: a.Risk, Compromised: a.Compromised, Since: last.At, By: last.By, Because: last.Because})
+	}
+	silent, err := b.memory.Silent(ctx, rb)
+	for _, name := range slices.Sorted(maps.Keys(silent)) {
+		o.Silent = append(o.Silent, digest.Silent{Source: "the signals of " + name, Since: silent[name]})
+	}
+	return err
 }
 
 // About fills in what the service remembers of a thing: the consents, and of a user the last grants and the risk.
@@ -34,22 +45,5 @@ func (b *Beside) About(ctx context.Context, kind about.Kind, name string, o *abo
 		o.Granted = append(o.Granted, about.SignOn{Time: g.Time, User: name, App: g.App, Outcome: signon.Grant.String(), From: g.Country, Device: g.Device})
 	}
 	o.Standing = append(o.Standing, standing...)
-	return err
-}
-
-func watched(ctx context.Context, m *memory.Memory, store state.Store, rules Rules, o *digest.Options) error {
-	rb := bridge.Engine(rules.Rulebook()).Rulebook()
-	list, err := m.AtRisk(ctx, rb.People)
-	if err != nil {
-		return err
-	}
-	for _, a := range list {
-		last := a.Reasons[len(a.Reasons)-1]
-		o.Accounts = append(o.Accounts, digest.Account{User: a.User, Risk: a.Risk, Compromised: a.Compromised, Since: last.At, By: last.By, Because: last.Because})
-	}
-	silent, err := m.Silent(ctx, rb)
-	for _, name := range slices.Sorted(maps.Keys(silent)) {
-		o.Silent = append(o.Silent, digest.Silent{Source: "the signals of " + name, Since: silent[name]})
-	}
 	return err
 }
