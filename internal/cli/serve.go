@@ -74,28 +74,23 @@ func (s *session) serve(f *serveFlags) (err error) {
 	if err := f.options.Mail.Complete(f.options.URL); err != nil {
 		return usage("--smtp: %w", err)
 	}
-	ctx, stop := signal.NotifyContext(s.ctx, syscall.SIGTERM, os.Interrupt)
+	ctx, stop := s.untilStopped()
 	defer stop()
-	if s.stop != nil {
-		go func() {
-			<-s.stop
-			stop()
-		}()
-	}
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbage)
 	}
-	log := slog.New(slog.NewJSONHandler(plainjson.Writer{To: s.side}, nil))
+	f.options.Log = slog.New(slog.NewJSONHandler(plainjson.Writer{To: s.side}, nil))
 	if s.opened, err = s.folder(); err != nil {
 		return err
 	}
+	f.options.Folder = s.opened
 	store, name, err := s.openState(f.state)
 	if err != nil {
 		return err
 	}
 	defer store.Close()
 	var running *service.Service
-	live, err := s.live(briskwarden.WithLogger(log), briskwarden.WithReloads(func(r *briskwarden.Rulebook, err error) {
+	live, err := s.live(briskwarden.WithLogger(f.options.Log), briskwarden.WithReloads(func(r *briskwarden.Rulebook, err error) {
 		if running != nil {
 			running.Reloaded(r, err)
 		}
@@ -103,7 +98,6 @@ func (s *session) serve(f *serveFlags) (err error) {
 	if err != nil {
 		return err
 	}
-	f.options.Log, f.options.Folder = log, s.opened
 	own := []string{name}
 	if f.signOns != "" {
 		host, _ := os.Hostname()
@@ -115,17 +109,34 @@ func (s *session) serve(f *serveFlags) (err error) {
 	}
 	running = service.New(live, store, f.options)
 	defer running.Close()
+	return s.run(ctx, f, live, running, own)
+}
+
+// untilStopped is done once the command is told to stop.
+func (s *session) untilStopped() (ctx context.Context, stop context.CancelFunc) {
+	ctx, stop = signal.NotifyContext(s.ctx, syscall.SIGTERM, os.Interrupt)
+	if s.stop != nil {
+		go func() {
+			<-s.stop
+			stop()
+		}()
+	}
+	return ctx, stop
+}
+
+// run answers until the context ends. The files of its own that lie in the rulebook's folder are no change of that.
+func (s *session) run(ctx context.Context, f *serveFlags, live *briskwarden.Live, running *service.Service, own []string) error {
 	if f.restored {
 		if err := running.Restored(ctx); err != nil {
 			return usage("the sessions from before the backup could not be ended: %w", err)
 		}
 		s.out.Printf("All sessions and proofs from before the backup are ended.\n")
 	}
-	if err := service.Follow(ctx, live, s.opened, log, own...); err != nil {
+	if err := service.Follow(ctx, live, s.opened, f.options.Log, own...); err != nil {
 		return usage("%w", err)
 	}
 	go s.reloadOnHangUp(ctx, live)
-	err = running.Listen(ctx, f.listening, func(address, operations net.Addr) {
+	err := running.Listen(ctx, f.listening, func(address, operations net.Addr) {
 		s.tellServing(live.Rulebook(), running.Untold(), f, address, operations)
 	})
 	if err != nil {

@@ -24,72 +24,90 @@ func (s *Small) sound(device bool) {
 
 // prove adds what can be proved: for each method that can matter, all that its records can reach.
 func (s *Small) prove() {
-	record := func(method string, edit func(*signon.SignOn, *signon.Evidence)) statement {
+	methods := s.provable()
+	if strings.Count(s.all, "floor") < strings.Count(s.all, "rulebook small") && !slices.Contains(s.fresh, "") {
+		s.fresh = append(s.fresh, "")
+	}
+	for _, m := range methods {
+		list := []statement{nothing, func(so *signon.SignOn) { so.Presented = append(so.Presented, m) }}
+		s.choices = append(s.choices, append(list, together(s.records(m))...))
+	}
+}
+
+// provable are the methods that can matter.
+func (s *Small) provable() (methods []string) {
+	lockedOut := strings.Contains(s.all, "locked out")
+	if lockedOut || strings.Contains(s.all, "change-password") {
+		methods = append(methods, "change-password")
+	}
+	switch {
+	case lockedOut || strings.Contains(s.all, "aal"): // the floor asks for aal1 unless it says otherwise
+		methods = append(methods, "app-code", "passkey", "security-key", "password", "face") // one of each kind that levels tell apart
+		if lockedOut {
+			methods = append(methods, "certificate")
+		}
+	default:
+		methods = append(methods, s.methods...)
+		if !strings.Contains(s.all, "floor") {
+			methods = append(methods, "face")
+		}
+	}
+	return methods
+}
+
+// records are the statements of evidence of a method that can matter: one for each freshness that something asks for, just
+// within it.
+func (s *Small) records(method string) (list []statement) {
+	record := func(edit func(*signon.SignOn, *signon.Evidence)) statement {
 		return func(so *signon.SignOn) {
 			e := signon.Evidence{Method: method, Time: so.Time.Add(-99 * 24 * time.Hour)}
 			edit(so, &e)
 			so.Evidence = append(so.Evidence, e)
 		}
 	}
-	text := s.all
-	methods := []string{"change-password"}
-	if !strings.Contains(text, "change-password") && !strings.Contains(text, "locked out") {
-		methods = nil
+	fresh := s.fresh
+	if method == "change-password" && !slices.Contains(fresh, "") { // which is asked for as it is
+		fresh = append(slices.Clone(fresh), "")
 	}
-	if strings.Contains(text, "aal") || strings.Contains(text, "locked out") { // the floor asks for aal1 unless it says otherwise
-		methods = append(methods, "app-code", "passkey", "security-key", "password", "face") // one of each kind that levels tell apart
-		if strings.Contains(text, "locked out") {
-			methods = append(methods, "certificate")
-		}
-	} else {
-		methods = append(methods, s.methods...)
-		if !strings.Contains(text, "floor") {
-			methods = append(methods, "face")
+	for _, f := range fresh {
+		if within, is := justWithin[f]; is {
+			list = append(list, record(within))
 		}
 	}
-	if strings.Count(text, "floor") < strings.Count(text, "rulebook small") && !slices.Contains(s.fresh, "") {
-		s.fresh = append(s.fresh, "")
+	if strings.Contains(s.all, "without") {
+		list = append(list, record(func(*signon.SignOn, *signon.Evidence) {}))
 	}
-	for _, m := range methods {
-		list := []statement{nothing, func(so *signon.SignOn) { so.Presented = append(so.Presented, m) }}
-		var records []statement
-		kinds := map[string]func(*signon.SignOn, *signon.Evidence){
-			"": func(so *signon.SignOn, e *signon.Evidence) { e.Session = so.Session.ID },
-			" every 12h": func(so *signon.SignOn, e *signon.Evidence) {
-				if e.Time = so.Time.Add(-12 * time.Hour); so.Device != nil {
-					e.Device = so.Device.ID
+	return list
+}
+
+// justWithin makes evidence that is just fresh enough, by what is asked for.
+var justWithin = map[string]func(*signon.SignOn, *signon.Evidence){
+	"":                                func(so *signon.SignOn, e *signon.Evidence) { e.Session = so.Session.ID },
+	" every 12h":                      onDevice(12 * time.Hour),
+	" every 2h":                       onDevice(2 * time.Hour),
+	" every 12h on any device":        func(so *signon.SignOn, e *signon.Evidence) { e.Time = so.Time.Add(-12 * time.Hour) },
+	" every session per app":          func(so *signon.SignOn, e *signon.Evidence) { e.Session, e.App = so.Session.ID, so.App },
+	" every 2h on any device per app": func(so *signon.SignOn, e *signon.Evidence) { e.Time, e.App = so.Time.Add(-2*time.Hour), so.App },
+}
+
+func onDevice(age time.Duration) func(*signon.SignOn, *signon.Evidence) {
+	return func(so *signon.SignOn, e *signon.Evidence) {
+		if e.Time = so.Time.Add(-age); so.Device != nil {
+			e.Device = so.Device.ID
+		}
+	}
+}
+
+// together are all ways to state some of the records, at least one.
+func together(records []statement) (list []statement) {
+	for set := 1; set < 1<<len(records); set++ {
+		list = append(list, func(so *signon.SignOn) {
+			for i, r := range records {
+				if set>>i&1 == 1 {
+					r(so)
 				}
-			},
-			" every 2h": func(so *signon.SignOn, e *signon.Evidence) {
-				if e.Time = so.Time.Add(-2 * time.Hour); so.Device != nil {
-					e.Device = so.Device.ID
-				}
-			},
-			" every 12h on any device":        func(so *signon.SignOn, e *signon.Evidence) { e.Time = so.Time.Add(-12 * time.Hour) },
-			" every session per app":          func(so *signon.SignOn, e *signon.Evidence) { e.Session, e.App = so.Session.ID, so.App },
-			" every 2h on any device per app": func(so *signon.SignOn, e *signon.Evidence) { e.Time, e.App = so.Time.Add(-2*time.Hour), so.App },
-		}
-		fresh := s.fresh
-		if m == "change-password" && !slices.Contains(fresh, "") { // which is asked for as it is
-			fresh = append(slices.Clone(fresh), "")
-		}
-		for _, f := range fresh {
-			if kind, is := kinds[f]; is {
-				records = append(records, record(m, kind))
 			}
-		}
-		if strings.Contains(text, "without") {
-			records = append(records, record(m, func(*signon.SignOn, *signon.Evidence) {}))
-		}
-		for set := 1; set < 1<<len(records); set++ {
-			list = append(list, func(so *signon.SignOn) {
-				for i, r := range records {
-					if set>>i&1 == 1 {
-						r(so)
-					}
-				}
-			})
-		}
-		s.choices = append(s.choices, list)
+		})
 	}
+	return list
 }
