@@ -15,16 +15,8 @@ import (
 	"briskwarden.example/briskwarden/internal/posture"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language/ast"
-	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
 )
-
-func placeOf(at token.Pos) string {
-	if at.Line == 0 {
-		return at.File
-	}
-	return fmt.Sprintf("%s:%d", at.File, at.Line)
-}
 
 func (f *finder) user() (names []string, found bool, err error) {
 	p, err := f.e.Person(f.ctx, f.Name)
@@ -105,7 +97,7 @@ func (f *finder) groupsOf(p *rulebook.Person) {
 
 func (f *finder) placeOfGroup(g int32) string {
 	if at, ok := f.rb.GroupPlaces[g]; ok {
-		return placeOf(at)
+		return at.InFile()
 	}
 	return ""
 }
@@ -192,7 +184,7 @@ func (f *finder) anApp() (names []string, found bool, err error) {
 	f.app = app
 	f.know("is", "%s", app.Title())
 	if app.Decl != nil {
-		f.Known[0].At = placeOf(app.Decl.Name.Pos)
+		f.Known[0].At = app.Decl.Name.Pos.InFile()
 		if app.Decl.URL.Given() {
 			f.know("address", "%s", app.Decl.URL.Text)
 		}
@@ -236,7 +228,7 @@ func (f *finder) network() (names []string, found bool, err error) {
 		for _, i := range n.From {
 			items = append(items, "from "+i.Text)
 		}
-		f.Known = append(f.Known, Line{"addresses", orNone(strings.Join(items[:min(len(items), 12)], ", ")), placeOf(n.Name.Pos)})
+		f.Known = append(f.Known, Line{"addresses", orNone(strings.Join(items[:min(len(items), 12)], ", ")), n.Name.Pos.InFile()})
 		if more := len(items) - 12; more > 0 {
 			f.know("", "and %d more", more)
 		}

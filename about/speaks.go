@@ -16,7 +16,7 @@ func (f *finder) speaking() {
 	for d := range f.rb.Declarations() {
 		if how := f.how(d); how != "" {
 			head := d.Head()
-			f.Speaks = append(f.Speaks, Mention{head.Keyword.Text, head.Name.Text, how, placeOf(head.Name.Pos)})
+			f.Speaks = append(f.Speaks, Mention{head.Keyword.Text, head.Name.Text, how, head.Name.Pos.InFile()})
 		}
 	}
 }

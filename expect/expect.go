@@ -99,7 +99,7 @@ func run(ctx context.Context, e *engine.Engine, x *rulebook.Expect) (Result, err
 		so.Time = clock
 	}
 	at := x.Decl.Name.Pos
-	r := Result{Name: x.Name, At: fmt.Sprintf("%s:%d", at.File, at.Line), SignOn: so, file: at.File, line: int(at.Line), want: x.Want}
+	r := Result{Name: x.Name, At: at.InFile(), SignOn: so, file: at.File, line: int(at.Line), want: x.Want}
 	if err := e.Decide(ctx, &so, &r.Decision, true); err != nil {
 		return Result{}, fmt.Errorf("expect %q: %w", x.Name, err)
 	}

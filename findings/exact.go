@@ -118,7 +118,7 @@ func (x *exact) at(t search.Target) error {
 		in = sp.Rule(0, possible.Policies{})[signon.Block].Not()
 		in = sp.And(in, sp.ProvesOwn(0))
 	}
-	sp.Settle()
+	sp.Bind()
 	for _, q := range questions {
 		if q.asked == logic.No || x.isShown(q.shows) {
 			continue

@@ -180,7 +180,7 @@ func (p *prover) targets(promises []*rulebook.Promise) (list []search.Target) {
 func (p *prover) proof(x *rulebook.Promise, f *search.Found, ways []Way) *Proof {
 	proof := &Proof{Promise: x.Name, Answer: Holds, Empty: f.Empty && len(f.Hard) == 0, Broken: ways}
 	if at := x.Decl.Name.Pos; !x.Asked {
-		proof.At = place(at)
+		proof.At = at.InFile()
 		proof.file, proof.line, proof.column, proof.span = at.File, int(at.Line), int(at.Column), utf8.RuneCountInString(x.Decl.Name.String())
 	}
 	if len(f.Hard) > 0 {

@@ -13,12 +13,8 @@ import (
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/language/token"
 	"briskwarden.example/briskwarden/signon"
 )
-
-// place tells where something stands, as file:line.
-func place(at token.Pos) string { return fmt.Sprintf("%s:%d", at.File, at.Line) }
 
 // UnknownError is that there is no promise of a name.
 type UnknownError struct {
@@ -59,7 +55,7 @@ func (p *prover) by(so *signon.SignOn, outcome signon.Outcome) ([]By, error) {
 	for _, c := range t.Cases {
 		counts := c.Stage == rulebook.Enforce || p.span.AsEnforced
 		if counts && c.Case.Kind != rulebook.Abstain && c.Outcome == outcome {
-			list = append(list, By{c.Policy.Name, c.Case.Label, place(c.Case.Pos)})
+			list = append(list, By{c.Policy.Name, c.Case.Label, c.Case.Pos.InFile()})
 		}
 	}
 	switch {

@@ -7,7 +7,6 @@ package ready
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -216,7 +215,7 @@ func (f *finder) add(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Pers
 		g.Deadline = time.Time{}
 	}
 	at := p.Decl.Name.Pos
-	g.Person, g.Policy, g.PolicyAt, g.Case, g.Asks, g.kase = person.ID, p.Name, fmt.Sprintf("%s:%d", at.File, at.Line), k.Label, k.Demand.Text, k
+	g.Person, g.Policy, g.PolicyAt, g.Case, g.Asks, g.kase = person.ID, p.Name, at.InFile(), k.Label, k.Demand.Text, k
 	for _, id := range person.Groups {
 		g.Groups = append(g.Groups, f.rb.Groups.Name(id))
 	}

@@ -3,10 +3,6 @@ package replay
 // What a replay counts.
 
 import (
-	"fmt"
-
-	"briskwarden.example/briskwarden/language/token"
-
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
@@ -64,14 +60,12 @@ type Case struct {
 }
 
 func caseOf(p *rulebook.Policy, k *rulebook.Case) Case {
-	c := Case{Policy: p.Name, Label: k.Label, When: k.Text, At: placeOf(k.Pos), line: k.Pos.Line}
+	c := Case{Policy: p.Name, Label: k.Label, When: k.Text, At: k.Pos.InFile(), line: k.Pos.Line}
 	if k.Demand != nil {
 		c.Asks = k.Demand.Text
 	}
 	return c
 }
-
-func placeOf(at token.Pos) string { return fmt.Sprintf("%s:%d", at.File, at.Line) }
 
 // CaseTally counts what became of a case.
 type CaseTally struct {

@@ -86,7 +86,7 @@ type Watching struct {
 
 func (s *Summary) watching() (list []Watching) {
 	for p, w := range s.watched {
-		list = append(list, Watching{p.Name, placeOf(p.Decl.Name.Pos), w})
+		list = append(list, Watching{p.Name, p.Decl.Name.Pos.InFile(), w})
 	}
 	slices.SortFunc(list, func(a, b Watching) int { return cmp.Compare(a.Policy, b.Policy) })
 	return list

@@ -4,7 +4,6 @@ package review
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -53,7 +52,7 @@ func declared(rules *briskwarden.Rulebook) map[string]written {
 			what := strings.TrimSpace(h.Keyword.Text + " " + h.Name.String())
 			if texts[what] == nil { // an emergency group and the like may stand in several files
 				texts[what] = &strings.Builder{}
-				all[what] = written{at: fmt.Sprintf("%s:%d", h.Keyword.Pos.File, h.Keyword.Pos.Line)}
+				all[what] = written{at: h.Keyword.Pos.InFile()}
 			}
 			tokens = write(texts[what], tokens, h)
 		}

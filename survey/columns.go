@@ -121,7 +121,7 @@ func (s *surveyor) cover(app string) (*coverage, error) {
 	for _, name := range slices.Sorted(maps.Keys(s.columns.asks)) {
 		waived[name] = sp.And(sp.Ordinary(0), sp.MetLifted(0, s.columns.asks[name]), asked[name].is)
 	}
-	sp.Settle()
+	sp.Bind()
 	find := func(what logic.Lit, known map[*possible.Kind]bool, tells bool, confirmed func(*signon.SignOn) (bool, error)) (map[*possible.Kind]bool, error) {
 		found, ok, err := search.Kinds(s.ctx, sp, sp.And(grant, what), known, tells, confirmed)
 		if err == nil && !ok {

@@ -260,7 +260,7 @@ func (s *Solver) search(ctx context.Context, assumptions []Lit, conflicts int) A
 				s.broken = true
 				return Impossible
 			}
-			s.settle(conflict)
+			s.resolve(conflict)
 			s.Conflicts++
 			if conflicts--; conflicts <= 0 || s.Conflicts%64 == 0 && ctx.Err() != nil {
 				return Undecided
@@ -285,8 +285,8 @@ func (s *Solver) search(ctx context.Context, assumptions []Lit, conflicts int) A
 	}
 }
 
-// settle learns from a conflict and goes back to where it would not have come to it.
-func (s *Solver) settle(conflict int32) {
+// resolve learns from a conflict and goes back to where it would not have come to it.
+func (s *Solver) resolve(conflict int32) {
 	lits, level := s.learn(conflict)
 	spread := s.spread(lits)
 	s.backTo(level)

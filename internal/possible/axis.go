@@ -19,8 +19,8 @@ import (
 type axis struct {
 	name   string
 	cells  []cell
-	parent *axis                       // what settles what stands where this states nothing; nil for nothing
-	class  func(cell int) string       // of the parent's cells: those alike settle the same
+	parent *axis                       // what decides what stands where this states nothing; nil for nothing
+	class  func(cell int) string       // of the parent's cells: those alike decide the same
 	needs  func(parent, cell int) bool // whether it can be stated where the parent's cell is that; nil is always
 	reps   []int                       // of each class of the parent's, its first cell
 	keys   []string                    // of each class
@@ -316,7 +316,7 @@ func (w *World) order() {
 	slices.SortStableFunc(w.axes, func(a, b *axis) int { return cmp.Compare(rank(a), rank(b)) })
 }
 
-// classes finds which cells of the parent's settle the same.
+// classes finds which cells of the parent's decide the same.
 func (a *axis) classes() {
 	if a.keys != nil {
 		return
@@ -334,27 +334,27 @@ func (a *axis) classes() {
 	}
 }
 
-// coursesOf are the answers to a comparison, by class of the parent's and then by cell.
-func (w *World) coursesOf(l *leaf, class int) []course {
+// timelinesOf are the answers to a comparison, by class of the parent's and then by cell.
+func (w *World) timelinesOf(l *leaf, class int) []timeline {
 	a := l.axis
 	key := a.keys[class]
 	w.once.Lock()
 	defer w.once.Unlock()
-	list, asked := l.courses[key]
+	list, asked := l.timelines[key]
 	if !asked {
-		list = make([]course, len(a.cells))
+		list = make([]timeline, len(a.cells))
 		for i := range a.cells {
 			if !a.allowed(class, i) {
 				continue
 			}
-			list[i] = w.courseOf(l, func(so *signon.SignOn) {
+			list[i] = w.timelineOf(l, func(so *signon.SignOn) {
 				if a.reps[class] >= 0 {
 					a.parent.cells[a.reps[class]].put(so)
 				}
 				a.cells[i].put(so)
 			})
 		}
-		l.courses[key] = list
+		l.timelines[key] = list
 	}
 	return list
 }

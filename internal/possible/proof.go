@@ -90,7 +90,7 @@ func (sp *Space) record(r record) logic.Lit {
 
 // identified is whether the device has an id.
 func (sp *Space) identified() logic.Lit {
-	return sp.prop(sp.w.byName[deviceAxis], "has an id", func(_, cell int) course { return alwaysOf(sp.w.identified(cell) == told) }).Must
+	return sp.prop(sp.w.byName[deviceAxis], "has an id", func(_, cell int) timeline { return alwaysOf(sp.w.identified(cell) == told) }).Must
 }
 
 func (sp *Space) inSession() logic.Lit {
@@ -127,8 +127,8 @@ func (r record) follows(s record) bool {
 	return !r.ever && (s.ever || r.age <= s.age)
 }
 
-// settleProof has with each freshness be reached what follows from it.
-func (sp *Space) settleProof() {
+// bindProof has with each freshness be reached what follows from it.
+func (sp *Space) bindProof() {
 	p := &sp.proof
 	records := slices.SortedFunc(maps.Keys(p.records), compareRecords)
 	for _, r := range records {

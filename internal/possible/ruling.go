@@ -244,7 +244,7 @@ func (d demands) InGrace(grace time.Duration) logic.Lit {
 		name = d.policy.Name
 	}
 	s := d.side
-	return d.prop(d.w.byName[personAxis], fmt.Sprintf("%d grace %q %d", s.number, name, grace), func(_, k int) course {
+	return d.prop(d.w.byName[personAxis], fmt.Sprintf("%d grace %q %d", s.number, name, grace), func(_, k int) timeline {
 		p := d.w.Kinds[k].persons[s.number]
 		if p == nil {
 			return always(known.False)
@@ -259,7 +259,7 @@ func (d demands) InGrace(grace time.Duration) logic.Lit {
 		}
 		c := always(known.True)
 		if end.Before(d.w.Until) {
-			c.turns = []turn{{end, known.False}}
+			c.changes = []change{{end, known.False}}
 		}
 		return c
 	}).Must

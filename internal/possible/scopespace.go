@@ -147,8 +147,8 @@ func spans(most int, eval func(int) known.Truth) (list []span) {
 	return list
 }
 
-// settleScopes has the list be as long as the kinds on it need.
-func (sp *Space) settleScopes() {
+// bindScopes has the list be as long as the kinds on it need.
+func (sp *Space) bindScopes() {
 	x := sp.scopes
 	if x == nil {
 		return

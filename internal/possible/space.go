@@ -17,7 +17,7 @@ import (
 )
 
 // Space is the possible sign-ons to one app for one action, as a formula. What is asked of it is told
-// first; [Space.Settle] then binds the cells to it, and only after that is there anything to find.
+// first; [Space.Bind] then binds the cells to it, and only after that is there anything to find.
 type Space struct {
 	*logic.Formula
 	App, Action string
@@ -49,19 +49,19 @@ type factor struct {
 	lits   []logic.Lit // that it is one of a group
 	within []logic.Lit // that the parent's cell is of a class
 
-	answers [][]course // of each group, to what is asked, by class of the parent's
-	needed  bool       // its cells are bound even if nothing is asked
+	answers [][]timeline // of each group, to what is asked, by class of the parent's
+	needed  bool         // its cells are bound even if nothing is asked
 }
 
 // answer is that of a group to what was asked, where the parent is in a class.
-func (f *factor) answer(group, class, asked int) course {
+func (f *factor) answer(group, class, asked int) timeline {
 	return f.answers[group][class*len(f.order)+asked]
 }
 
 // prop is something asked of the cells of an axis.
 type prop struct {
 	is logic.Three
-	at func(class, cell int) course // the class is of the parent's cells
+	at func(class, cell int) timeline // the class is of the parent's cells
 }
 
 // moment is whether the sign-on is not before an instant.
@@ -105,7 +105,7 @@ func (sp *Space) three() logic.Three {
 }
 
 // prop asks something of the cells of an axis; what has the same key is asked once.
-func (sp *Space) prop(a *axis, key string, at func(class, cell int) course) logic.Three {
+func (sp *Space) prop(a *axis, key string, at func(class, cell int) timeline) logic.Three {
 	f := sp.factor(a)
 	key = sp.w.canonical(a, key, at)
 	p := f.props[key]
@@ -119,7 +119,7 @@ func (sp *Space) prop(a *axis, key string, at func(class, cell int) course) logi
 
 // canonical is the key under which something is asked of an axis: that of whatever was asked first and has
 // the same answers. So what two rulebooks ask alike is one proposition.
-func (w *World) canonical(a *axis, key string, at func(class, cell int) course) string {
+func (w *World) canonical(a *axis, key string, at func(class, cell int) timeline) string {
 	key = a.name + "\x00" + key
 	w.naming.Lock()
 	first, known := w.canon[key]
@@ -150,7 +150,7 @@ func (w *World) canonical(a *axis, key string, at func(class, cell int) course) 
 
 // OfKind asks something of the person: true or false, by kind.
 func (sp *Space) OfKind(key string, is func(*Kind) bool) logic.Lit {
-	return sp.prop(sp.w.byName[personAxis], key, func(_, k int) course { return alwaysOf(is(sp.w.Kinds[k])) }).Must
+	return sp.prop(sp.w.byName[personAxis], key, func(_, k int) timeline { return alwaysOf(is(sp.w.Kinds[k])) }).Must
 }
 
 // who is whether selectors of a side select the person.
@@ -180,10 +180,10 @@ func (sp *Space) since(at time.Time) logic.Lit {
 	return m.since
 }
 
-// goes is a course as a proposition.
-func (sp *Space) goes(c course) logic.Three {
+// goes is a timeline as a proposition.
+func (sp *Space) goes(c timeline) logic.Three {
 	is := threeOf(c.first)
-	for _, t := range c.turns {
+	for _, t := range c.changes {
 		since, then := sp.since(t.at), threeOf(t.then)
 		is = logic.Three{Must: sp.If(since, then.Must, is.Must), May: sp.If(since, then.May, is.May)}
 	}
@@ -251,10 +251,10 @@ func (p propositions) Comparison(n condition.Node) logic.Three {
 	case s == fact.Time && l.Clock == nil:
 		return p.scheduled(l)
 	case s == fact.Time, s == fact.Tag, l.axis == nil:
-		return p.goes(p.w.courseOf(l, p.putTarget))
+		return p.goes(p.w.timelineOf(l, p.putTarget))
 	}
 	a := l.axis
-	return p.prop(a, fmt.Sprint(p.side.number, " ", l.Key), func(class, cell int) course { return p.w.coursesOf(l, class)[cell] })
+	return p.prop(a, fmt.Sprint(p.side.number, " ", l.Key), func(class, cell int) timeline { return p.w.timelinesOf(l, class)[cell] })
 }
 
 // meetsAny is whether the device meets any of some baselines.
@@ -304,14 +304,14 @@ func (sp *Space) owned(l *leaf) logic.Three {
 			owners[owner] = true
 		}
 	}
-	some := sp.prop(a, fmt.Sprint(s.number, " an owner"), func(_, cell int) course { return alwaysOf(ownerOf(cell) != "") }).Must
+	some := sp.prop(a, fmt.Sprint(s.number, " an owner"), func(_, cell int) timeline { return alwaysOf(ownerOf(cell) != "") }).Must
 	var own []logic.Lit
 	for _, owner := range sorted(owners) {
 		if p := s.rb.People[owner]; p == nil {
 			continue
 		}
-		theirs := sp.prop(a, fmt.Sprintf("%d owned by %q", s.number, owner), func(_, cell int) course { return alwaysOf(ownerOf(cell) == owner) }).Must
-		them := sp.prop(person, fmt.Sprintf("is %q", owner), func(_, k int) course { return alwaysOf(slices.Contains(sp.w.Kinds[k].People, owner)) }).Must
+		theirs := sp.prop(a, fmt.Sprintf("%d owned by %q", s.number, owner), func(_, cell int) timeline { return alwaysOf(ownerOf(cell) == owner) }).Must
+		them := sp.prop(person, fmt.Sprintf("is %q", owner), func(_, k int) timeline { return alwaysOf(slices.Contains(sp.w.Kinds[k].People, owner)) }).Must
 		own = append(own, sp.And(theirs, them))
 	}
 	is := sp.And(some, sp.Or(own...))

@@ -52,12 +52,12 @@ type side struct {
 // leaf is a comparison of a rulebook. Those that ask the same are one.
 type leaf struct {
 	condition.Question
-	side    *side
-	node    condition.Node
-	axis    *axis // of what it asks about; nil where that is no axis
-	courses map[string][]course
-	states  []known.Truth // of a schedule, at each turn
-	rows    []row         // of a score
+	side      *side
+	node      condition.Node
+	axis      *axis // of what it asks about; nil where that is no axis
+	timelines map[string][]timeline
+	states    []known.Truth // of a schedule, at each turn
+	rows      []row         // of a score
 }
 
 // Asked is what a question adds to a rulebook.
@@ -141,7 +141,7 @@ func (registering) Known(struct{}, bool) (none struct{}) { return none }
 func (r registering) Comparison(n condition.Node) (none struct{}) {
 	q := condition.Asked(n)
 	if r.leaves[q.Key] == nil {
-		l := &leaf{Question: q, side: r.side, node: n, courses: map[string][]course{}}
+		l := &leaf{Question: q, side: r.side, node: n, timelines: map[string][]timeline{}}
 		r.leaves[q.Key] = l
 		r.order = append(r.order, l)
 	}

@@ -12,7 +12,7 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// Kinds finds the kinds of people of whom something is possible in a space that is settled, besides those of
+// Kinds finds the kinds of people of whom something is possible in a space that is bound, besides those of
 // whom it is known already. The engine confirms every sign-on that is found; where it tells all of what is sought,
 // it is asked of the same sign-on by others too, who then need not be looked for. Not ok where the time ran out.
 func Kinds(ctx context.Context, sp *possible.Space, sought logic.Lit, known map[*possible.Kind]bool, tells bool, confirm func(*signon.SignOn) (bool, error)) (found map[*possible.Kind]bool, ok bool, err error) {

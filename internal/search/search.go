@@ -134,7 +134,7 @@ func one(ctx context.Context, w *possible.World, t Target, quests []Quest) ([]an
 			sought[i] = seeking{q, scope, ways}
 		}
 	}
-	sp.Settle()
+	sp.Bind()
 	for i := range quests {
 		if sought[i].quest == nil {
 			continue

@@ -124,7 +124,7 @@ func (s *sharing) space(t Target) *sharedSpace {
 	for _, trait := range s.traits {
 		sp.traits = append(sp.traits, trait.Holds(sp.Space))
 	}
-	sp.Settle()
+	sp.Bind()
 	return sp
 }
 

@@ -20,6 +20,9 @@ type Pos struct {
 // IsValid reports whether the position names a place in a file.
 func (p Pos) IsValid() bool { return p.Line > 0 }
 
+// InFile gives "file:line".
+func (p Pos) InFile() string { return fmt.Sprintf("%s:%d", p.File, p.Line) }
+
 // String gives "file:line:column", the file alone where there is no line, or "-".
 func (p Pos) String() string {
 	switch {

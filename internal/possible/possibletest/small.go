@@ -152,7 +152,7 @@ func (s *Small) declare(seed, variant uint64) {
 	}
 }
 
-// demands settles which methods and freshness demands ask for.
+// demands works out which methods and freshness demands ask for.
 func (s *Small) demands() {
 	s.methods = []string{"password", s.Pick("app-code", "passkey")}
 	if s.r.IntN(3) == 0 {

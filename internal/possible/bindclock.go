@@ -10,15 +10,15 @@ import (
 	"briskwarden.example/briskwarden/internal/logic"
 )
 
-// clockSpace is the time in a space, once it is settled.
+// clockSpace is the time in a space, once it is bound.
 type clockSpace struct {
 	moments []*moment     // in order
 	states  []logic.Lit   // which state the schedules are in together
 	samples [][]time.Time // by the count of moments that are past, and state: an instant of it; zero where there is none
 }
 
-// settleClock has the dates stand in their order, and the schedules in one state, where that occurs.
-func (sp *Space) settleClock() {
+// bindClock has the dates stand in their order, and the schedules in one state, where that occurs.
+func (sp *Space) bindClock() {
 	c := &sp.clock
 	for _, m := range sp.moments {
 		c.moments = append(c.moments, m)

@@ -10,10 +10,10 @@ import (
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
 
-// Settle binds the cells to what was asked. Nothing more is asked after it.
-func (sp *Space) Settle() {
-	sp.settleScopes()
-	sp.settleProof()
+// Bind binds the cells to what was asked. Nothing more is asked after it.
+func (sp *Space) Bind() {
+	sp.bindScopes()
+	sp.bindProof()
 	for _, a := range sp.w.axes {
 		if f := sp.factors[a]; f != nil && a.parent == nil {
 			sp.group(f)
@@ -24,10 +24,10 @@ func (sp *Space) Settle() {
 			if a.parent != nil {
 				sp.group(f)
 			}
-			sp.bind(f)
+			sp.bindCells(f)
 		}
 	}
-	sp.settleClock()
+	sp.bindClock()
 }
 
 // group parts the cells of an axis into those that nothing asked tells apart.
@@ -44,14 +44,14 @@ func (sp *Space) group(f *factor) {
 	var key strings.Builder
 	for cell := range a.cells {
 		key.Reset()
-		var answers []course
+		var answers []timeline
 		for _, child := range hanging {
 			key.WriteString(child.class(cell) + "\x00")
 		}
 		for class := range a.keys {
 			if !a.allowed(class, cell) {
 				key.WriteByte('-')
-				answers = append(answers, make([]course, len(f.order))...)
+				answers = append(answers, make([]timeline, len(f.order))...)
 				continue
 			}
 			for _, p := range f.order {
@@ -82,8 +82,8 @@ func (sp *Space) group(f *factor) {
 	sp.Require(f.lits...)
 }
 
-// bind has each group of cells answer what was asked.
-func (sp *Space) bind(f *factor) {
+// bindCells has each group of cells answer what was asked.
+func (sp *Space) bindCells(f *factor) {
 	if f.axis.ofConsent && sp.Action != rulebook.Consent {
 		for g, cells := range f.groups {
 			if cells[0] != 0 {

@@ -12,39 +12,39 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// course is how an answer goes with time: what it is at first, and from some instants on.
-type course struct {
+// timeline is how an answer goes with time: what it is at first, and from some instants on.
+type timeline struct {
 	first known.Truth
-	turns []turn
+	changes []change
 }
 
-type turn struct {
+type change struct {
 	at   time.Time
 	then known.Truth
 }
 
-func always(t known.Truth) course { return course{first: t} }
+func always(t known.Truth) timeline { return timeline{first: t} }
 
-func alwaysOf(b bool) course { return course{first: known.Of(b)} }
+func alwaysOf(b bool) timeline { return timeline{first: known.Of(b)} }
 
 // known reports whether the answer is never unknown.
-func (c *course) known() bool {
-	return c.first != known.Unknown && !slices.ContainsFunc(c.turns, func(t turn) bool { return t.then == known.Unknown })
+func (c *timeline) known() bool {
+	return c.first != known.Unknown && !slices.ContainsFunc(c.changes, func(t change) bool { return t.then == known.Unknown })
 }
 
-// key is the same for courses that are.
-func (c *course) key(b *strings.Builder) {
+// key is the same for timelines that are.
+func (c *timeline) key(b *strings.Builder) {
 	b.WriteByte(byte('1' + c.first))
-	for _, t := range c.turns {
+	for _, t := range c.changes {
 		b.WriteString(t.at.UTC().Format("@20060102150405.000000000"))
 		b.WriteByte(byte('1' + t.then))
 	}
 	b.WriteByte(';')
 }
 
-// courseOf asks the engine for the answer to a comparison on sign-ons that state something, at the first
+// timelineOf asks the engine for the answer to a comparison on sign-ons that state something, at the first
 // instant and whenever it may change.
-func (w *World) courseOf(l *leaf, put func(*signon.SignOn)) course {
+func (w *World) timelineOf(l *leaf, put func(*signon.SignOn)) timeline {
 	var turns []time.Time
 	ask := func(at time.Time) (is known.Truth) {
 		so := signon.SignOn{Time: at}
@@ -65,7 +65,7 @@ func (w *World) courseOf(l *leaf, put func(*signon.SignOn)) course {
 			continue
 		}
 		if is := ask(at); is != last {
-			c.turns = append(c.turns, turn{at, is})
+			c.changes = append(c.changes, change{at, is})
 			last = is
 		}
 	}
