@@ -8,7 +8,6 @@
 package about
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -47,7 +46,7 @@ type Options struct {
 	Logs     []replay.Log  // of which the last sign-ons are told
 	Last     int           // how many; 0 is 10
 	Consents consent.Store // of client applications; nil leaves them out
-	Granted  []SignOn      // the last grants of a user that a service remembers, in any order
+	Granted  []SignOn      // the last grants that a service remembers, in any order: see [Options.AddGranted]
 	Standing []string      // what a service knows of a user's risk, a line each
 }
 
@@ -130,8 +129,9 @@ type finder struct {
 	codes  []string         // of a country, or a set of them
 	net    int              // of a network
 
-	bound   map[[2]string]bound
-	demands map[string]bool // the named demands that ask for a method
+	bound    map[[2]string]bound
+	searched bool            // the logs were gone through
+	demands  map[string]bool // the named demands that ask for a method
 }
 
 // Find finds what concerns a thing. The error is a [*NoneError] where nothing of that kind has the name; of a client
@@ -139,7 +139,6 @@ type finder struct {
 func Find(ctx context.Context, rules *briskwarden.Rulebook, kind Kind, name string, o Options) (*About, error) {
 	e := bridge.Engine(rules)
 	f := &finder{About: &About{Kind: kind, Name: name, Known: []Line{}, zone: rules.Zone()}, Options: o, ctx: ctx, rules: rules, e: e, rb: e.Rulebook()}
-	f.Last = cmp.Or(f.Last, 10)
 	f.bind()
 	known, ok := map[Kind]func() ([]string, bool, error){User: f.user, Group: f.aGroup, App: f.anApp, Network: f.network, Method: f.method, Device: f.device,
 		Country: f.country, Client: f.client}[kind]
@@ -154,10 +153,7 @@ func Find(ctx context.Context, rules *briskwarden.Rulebook, kind Kind, name stri
 		return nil, &NoneError{kind, name, spell.Hint(name, names)}
 	}
 	f.speaking()
-	if err := f.signOns(); err != nil {
-		return nil, err
-	}
-	return f.About, nil
+	return f.About, f.signOns()
 }
 
 func kindNames() string {

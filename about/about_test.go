@@ -121,7 +121,7 @@ func TestWhatIsKnown(t *testing.T) {
 	for _, wrong := range []struct {
 		kind       about.Kind
 		name, want string
-	}{{about.User, "an", `there is no user "an": did you mean "ann"?`}, {about.Country, "xx", "two letters"}, {about.Client, "c", "in the ledger"}, {"shoe", "x", "it is one of user, group, app"}} {
+	}{{about.User, "an", `there is no user "an": did you mean "ann"?`}, {about.Country, "xx", "two letters"}, {about.Client, "c", "in the ledger"}, {about.Device, "d7", `there is no device "d7"`}, {"shoe", "x", "it is one of user, group, app"}} {
 		_, err := about.Find(t.Context(), open(t), wrong.kind, wrong.name, about.Options{})
 		require.ErrorContains(t, err, wrong.want)
 	}
@@ -133,7 +133,7 @@ func TestLastSignOns(t *testing.T) {
 		return fmt.Sprintf(`{"subject":{"id":%q},"resource":{"id":"roster"},"context":{"time":"2026-11-20T%s:00:00Z"%s}}`+"\n", user, hour, more)
 	}
 	log := line("ann", "11", `,"ip":"192.0.2.9","outcome":"grant","device":{"id":"d1"}`) + "{\n" + line("bob", "10", `,"country":"SE","presented":["password"]`) + line("ann", "09", `,"country":"NO","outcome":"block"`) +
-		line("ann", "12", "")
+		line("ann", "12", `,"device":{"id":"d7"}`)
 	last := func(kind about.Kind, name string, n int) (hours []string, all int) {
 		a := find(t, kind, name, about.Options{Last: n, Logs: []replay.Log{{Name: "l", In: strings.NewReader(log)}}})
 		require.Equal(t, 1, a.Bad)
@@ -149,7 +149,7 @@ func TestLastSignOns(t *testing.T) {
 		all  int
 	}{
 		{about.User, "ann", []string{"12 ann   l:5", "11 ann grant quay l:1"}, 3}, {about.Group, "crew", []string{"12 ann   l:5", "11 ann grant quay l:1"}, 4}, {about.Network, "quay", []string{"11 ann grant quay l:1"}, 1},
-		{about.Country, "north", []string{"10 bob  SE l:3", "09 ann block NO l:4"}, 2}, {about.Method, "password", []string{"10 bob  SE l:3"}, 1}, {about.Device, "d1", []string{"11 ann grant quay l:1"}, 1}, {about.App, "pay", nil, 0},
+		{about.Country, "north", []string{"10 bob  SE l:3", "09 ann block NO l:4"}, 2}, {about.Method, "password", []string{"10 bob  SE l:3"}, 1}, {about.Device, "d1", []string{"11 ann grant quay l:1"}, 1}, {about.Device, "d7", []string{"12 ann   l:5"}, 1}, {about.App, "pay", nil, 0},
 	} {
 		hours, all := last(c.kind, c.name, 2)
 		require.Equal(t, c.want, hours, c.kind)

@@ -285,8 +285,12 @@ func listed(names []string) string {
 
 func (f *finder) device() (names []string, found bool, err error) {
 	d := f.rb.Devices[f.Name]
-	if d == nil {
-		return slices.Collect(maps.Keys(f.rb.Devices)), false, nil
+	if d == nil { // which sign-ons may know all the same
+		if err := f.signOns(); err != nil || len(f.SignOns) == 0 {
+			return slices.Collect(maps.Keys(f.rb.Devices)), false, err
+		}
+		f.know("is", "in no inventory")
+		return nil, true, nil
 	}
 	f.Known = append(f.Known, Line{"is", deviceText(d), fmt.Sprintf("%s:%d", d.File, d.Line)})
 	f.know("owner", "%s", orNone(d.Owner))

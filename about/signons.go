@@ -3,6 +3,7 @@ package about
 // The last sign-ons that concern a thing, and how it fares.
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -16,6 +17,10 @@ import (
 
 // signOns finds the last sign-ons that concern the thing, in logs and in what a service remembers.
 func (f *finder) signOns() error {
+	if f.searched {
+		return nil
+	}
+	f.searched = true
 	list := slices.Clone(f.Granted)
 	for _, l := range f.Logs {
 		err := replay.Each(l.In, l.Name, func(line *replay.Line) error {
@@ -35,7 +40,7 @@ func (f *finder) signOns() error {
 			if so.Device != nil {
 				s.Device = strings.Clone(so.Device.ID)
 			}
-			if list = append(list, s); len(list) > 4*f.Last+100 {
+			if list = append(list, s); len(list) > manyMore*f.last() {
 				list = f.latest(list)
 			}
 			return nil
@@ -48,10 +53,22 @@ func (f *finder) signOns() error {
 	return nil
 }
 
+// AddGranted adds a grant that a service remembers; of many the last are kept.
+func (o *Options) AddGranted(s SignOn) {
+	if o.Granted = append(o.Granted, s); len(o.Granted) > manyMore*o.last() {
+		o.Granted = o.latest(o.Granted)
+	}
+}
+
+// manyMore is how many times as many sign-ons as are told are gathered before the last of them are sorted out.
+const manyMore = 20
+
+func (o *Options) last() int { return cmp.Or(o.Last, 10) }
+
 // latest are the last of some sign-ons, the newest first.
-func (f *finder) latest(list []SignOn) []SignOn {
+func (o *Options) latest(list []SignOn) []SignOn {
 	slices.SortStableFunc(list, func(a, b SignOn) int { return b.Time.Compare(a.Time) })
-	return list[:min(len(list), f.Last)]
+	return list[:min(len(list), o.last())]
 }
 
 // concerns reports whether a sign-on concerns the thing, and from where it comes.

@@ -300,7 +300,10 @@ func (f *finder) howDevice(d ast.Decl) string {
 		}
 		return ""
 	}
-	owner := f.rb.People[f.rb.Devices[f.Name].Owner]
+	var owner *rulebook.Person
+	if record := f.rb.Devices[f.Name]; record != nil {
+		owner = f.rb.People[record.Owner]
+	}
 	concerned := owner == nil || f.isFor(d, owner)
 	switch {
 	case f.comparesWith(d, "device.id", f.Name):

@@ -116,6 +116,7 @@ func serveOn(t testing.TB, rules string, o service.Options, store state.Store) *
 	if o.Clock == nil {
 		o.Clock = func() time.Time { return time.Now().Add(time.Duration(s.state.offset.Load())) }
 	}
+	s.rules = r
 	s.Service = service.New(r, s.state, o)
 	t.Cleanup(func() { s.Close() })
 	return s

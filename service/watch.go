@@ -11,6 +11,7 @@ import (
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/digest"
 	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/memory"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -34,16 +35,37 @@ func (b *Beside) Watch(ctx context.Context, o *digest.Options) error {
 	return err
 }
 
-// About fills in what the service remembers of a thing: the consents, and of a user the last grants and the risk.
+// About fills in what the service remembers of a thing: the consents, the last grants of a user or a group, to an app, from a
+// country or on a device, and a user's risk.
 func (b *Beside) About(ctx context.Context, kind about.Kind, name string, o *about.Options) error {
 	o.Consents = b.store
-	if kind != about.User {
+	rb := bridge.Engine(b.Rulebook).Rulebook()
+	var concerns func(memory.Earlier) bool
+	user := ""
+	switch kind {
+	case about.User:
+		said, err := b.memory.Standing(ctx, name, rb.People[name])
+		if err != nil {
+			return err
+		}
+		o.Standing = append(o.Standing, said...)
+		user, concerns = name, func(memory.Earlier) bool { return true }
+	case about.Group:
+		group, ok := rb.Groups.Lookup(name)
+		concerns = func(e memory.Earlier) bool { return ok && rb.People[e.User] != nil && rb.People[e.User].In(group) }
+	case about.App:
+		concerns = func(e memory.Earlier) bool { return e.App == name }
+	case about.Country:
+		codes := rb.CountryCodes(name)
+		concerns = func(e memory.Earlier) bool { return slices.Contains(codes, e.Country) }
+	case about.Device:
+		concerns = func(e memory.Earlier) bool { return e.Device == name }
+	default: // where an address was, or what was proved, is not remembered
 		return nil
 	}
-	granted, standing, err := b.memory.Standing(ctx, name, bridge.Engine(b.Rulebook).Rulebook().People[name])
-	for _, g := range granted {
-		o.Granted = append(o.Granted, about.SignOn{Time: g.Time, User: name, App: g.App, Outcome: signon.Grant.String(), From: g.Country, Device: g.Device})
-	}
-	o.Standing = append(o.Standing, standing...)
-	return err
+	return b.memory.Granted(ctx, user, func(e memory.Earlier) {
+		if concerns(e) {
+			o.AddGranted(about.SignOn{Time: e.Time, User: e.User, App: e.App, Outcome: signon.Grant.String(), From: e.Country, Device: e.Device})
+		}
+	})
 }

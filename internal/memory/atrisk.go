@@ -257,22 +257,15 @@ func (k *marks) atRisk(user string, p *rulebook.Person) *AtRisk {
 	return a
 }
 
-// Standing is what is remembered of a user: the sign-ons that taught something, and what signals and people said, a line each.
-func (m *Memory) Standing(ctx context.Context, user string, p *rulebook.Person) (granted []Earlier, said []string, err error) {
-	r, err := m.read(ctx, []state.Key{pastKey(user), {Kind: state.Marks, Owner: user}})
+// Standing is what signals and people said of a user, a line each.
+func (m *Memory) Standing(ctx context.Context, user string, p *rulebook.Person) (said []string, err error) {
+	r, err := m.read(ctx, []state.Key{{Kind: state.Marks, Owner: user}})
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	kept, _, err := item[past](m, &r, 0)
+	marked, _, err := item[marks](m, &r, 0)
 	if err != nil {
-		return nil, nil, err
-	}
-	for _, s := range kept.SignOns {
-		granted = append(granted, Earlier{s.At, s.App, s.Country, s.Device})
-	}
-	marked, _, err := item[marks](m, &r, 1)
-	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if a := marked.atRisk(user, p); a != nil {
 		for _, reason := range a.Reasons {
@@ -283,5 +276,36 @@ func (m *Memory) Standing(ctx context.Context, user string, p *rulebook.Person) 
 			said = append(said, line)
 		}
 	}
-	return granted, said, nil
+	return said, nil
+}
+
+// Granted goes through the sign-ons that are remembered, of one user, or of all where none is named.
+func (m *Memory) Granted(ctx context.Context, user string, f func(Earlier)) error {
+	tell := func(user string, kept *past) {
+		for _, s := range kept.SignOns {
+			f(Earlier{user, s.At, s.App, s.Country, s.Device})
+		}
+	}
+	if user != "" {
+		r, err := m.read(ctx, []state.Key{pastKey(user)})
+		if err != nil {
+			return err
+		}
+		kept, _, err := item[past](m, &r, 0)
+		if err == nil {
+			tell(user, kept)
+		}
+		return err
+	}
+	for l, err := range m.store.List(ctx, state.Key{Kind: state.Past}) {
+		var kept past
+		if err == nil {
+			err = json.Unmarshal(l.Value, &kept)
+		}
+		if err != nil {
+			return err
+		}
+		tell(l.Owner, &kept)
+	}
+	return nil
 }

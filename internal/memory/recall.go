@@ -167,6 +167,7 @@ func (m *Memory) past(e *engine.Engine, r *reading, i int, user string) (*histor
 
 // Earlier is a sign-on that was granted before.
 type Earlier struct {
+	User                 string
 	Time                 time.Time
 	App, Country, Device string // may be empty
 }
@@ -176,7 +177,7 @@ func (r *Recall) Earlier(zone *time.Location) (list []Earlier) {
 	day := func(t time.Time) string { return t.In(zone).Format(time.DateOnly) }
 	for _, p := range r.past.SignOns {
 		if p.At.Before(r.Time) && day(p.At) == day(r.Time) {
-			list = append(list, Earlier{p.At, p.App, p.Country, p.Device})
+			list = append(list, Earlier{r.User, p.At, p.App, p.Country, p.Device})
 		}
 	}
 	return list
