@@ -14,7 +14,7 @@ import (
 
 // timeline is how an answer goes with time: what it is at first, and from some instants on.
 type timeline struct {
-	first known.Truth
+	first   known.Truth
 	changes []change
 }
 
