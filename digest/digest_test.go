@@ -39,9 +39,11 @@ promise "not from there" { who everyone to app roster when country is RU never g
 
 var monday = time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
 
-func open(t *testing.T) *briskwarden.Rulebook {
+func open(t *testing.T) *briskwarden.Rulebook { return openAt(t, monday) }
+
+func openAt(t *testing.T, now time.Time) *briskwarden.Rulebook {
 	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: fmt.Appendf(nil, rules, strings.Repeat("ab", 32))},
-		"fleet.csv": {Data: []byte("id,reported\nd1,2026-11-19T12:00:00Z\n")}}, briskwarden.WithClock(func() time.Time { return monday }))
+		"fleet.csv": {Data: []byte("id,reported\nd1,2026-11-19T12:00:00Z\n")}}, briskwarden.WithClock(func() time.Time { return now }))
 	require.NoError(t, err)
 	return r
 }
@@ -63,6 +65,7 @@ func TestWeek(t *testing.T) {
 	for i := range 10 { // the week before, and before that
 		log.WriteString(line("ann", "NO", "grant", monday.AddDate(0, 0, -8).Add(time.Duration(i)*time.Minute)))
 		log.WriteString(line("bob", "NO", "grant", monday.AddDate(0, 0, -30).Add(time.Duration(i)*time.Minute)))
+		log.WriteString(line("bob", "RU", "block", monday.AddDate(0, 0, -32).Add(time.Duration(i)*time.Minute))) // which teaches nothing
 		log.WriteString(line("cai", "NO", "grant", monday.AddDate(0, 0, -31).Add(time.Duration(i)*time.Minute)))
 	}
 	log.WriteString(line("ann", "NO", "grant", monday.AddDate(0, 0, -7))) // the first instant of the week
@@ -76,16 +79,22 @@ func TestWeek(t *testing.T) {
 	node.WriteString(line("ann", "NO", "grant", monday.AddDate(0, 0, -3)))
 	logs := []replay.Log{{Name: "all.jsonl", In: strings.NewReader(log.String())}, {Name: "signons/2026-11-20.harbour-1.jsonl", In: strings.NewReader(node.String())}}
 	now := monday.AddDate(0, 0, -1)
-	ledger := consent.New(consent.NewMemory(), open(t))
+	store := consent.NewMemory()
+	for days, client := range map[int]string{-10: "long ago", -3: "tidy"} {
+		asked := consent.New(store, openAt(t, monday.AddDate(0, 0, days)))
+		_, err := asked.Import(t.Context(), nil, []*consent.Consent{{User: "ann", App: "roster", Client: client, Scopes: []string{"roster.read"}, Because: "x"}}, "past.csv")
+		require.NoError(t, err)
+	}
+	ledger := consent.New(store, open(t))
 	d := make1(t, digest.Options{Ledger: ledger, Before: "sha256:0123456789abcdef", Commits: []digest.Commit{{ID: "0123456789abcdef", Time: now, By: "Embla", Subject: "Open the roster"}},
 		Accounts: []digest.Account{{User: "ann", Risk: "high", Since: now, By: "bob", Because: "Her phone was stolen"}}, Silent: []digest.Silent{{Source: "the signals of fleet"}},
-		Ends: []digest.End{{What: "the certificate of the service", At: monday.AddDate(0, 0, 3)}, {What: "too late to tell", At: monday.AddDate(0, 0, 40)}}}, logs...)
+		Ends: []digest.End{{What: "the certificate of the service", At: monday.AddDate(0, 0, 3)}, {What: "too late to tell", At: monday.AddDate(0, 0, 40)}, {What: "over already", At: monday}}}, logs...)
 
 	require.Equal(t, 7, d.SignOns.All)
 	require.Equal(t, 10, d.SignOns.AllBefore)
 	require.Equal(t, replay.Outcomes{signon.Block: 2, signon.StepUp: 1, signon.Grant: 4}, d.SignOns.Now)
 	require.Equal(t, []digest.Stopped{{Policy: "roster", Blocked: 3}, {Policy: "away", Blocked: 1}}, d.Stopped)
-	require.Equal(t, []digest.RiskyUser{{User: "bob", Count: 2, Score: 90, Time: monday.AddDate(0, 0, -2), App: "roster", Outcome: "block", Where: "all.jsonl:32", Granted: 1, Stopped: 1}}, d.Risky.Worst)
+	require.Equal(t, []digest.RiskyUser{{User: "bob", Count: 2, Score: 90, Time: monday.AddDate(0, 0, -2), App: "roster", Outcome: "block", Where: "all.jsonl:42", Granted: 1, Stopped: 1}}, d.Risky.Worst)
 	require.Equal(t, []string{"nobody from abroad"}, []string{d.Broken[0].Promise})
 	require.Len(t, d.Broken, 1)
 	require.Empty(t, d.Unproved)
@@ -99,6 +108,7 @@ func TestWeek(t *testing.T) {
 	require.Equal(t, []digest.Silent{{Source: "the signals of fleet"}, {Source: "the sign-on log of harbour-1", Since: monday.AddDate(0, 0, -3)},
 		{Source: "the inventory of devices", Since: time.Date(2026, 11, 19, 12, 0, 0, 0, time.UTC)}}, d.Silent)
 	require.Equal(t, 1, d.BadLines)
+	require.Equal(t, &digest.Consents{Held: []digest.Held{{Client: "tidy", Consents: 1}}}, d.Consents)
 
 	text := d.Text(80)
 	require.True(t, strings.HasPrefix(text, "ferry, Mon 16 November 2026 to Mon 23 November 2026\n7 sign-ons, 3 not let in at once (0 of 10 the period before). To look at: 1\nbroken promise, 3 sources gone quiet,"), text)

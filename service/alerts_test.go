@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -143,6 +144,10 @@ alert abroad {
 	require.Equal(t, "step-up", s.outcome("web", "ann", "vault", `"ip":"198.51.100.7"`))
 	eventually(t, func() bool { return len(box.Letters()) == 3 })
 	require.Contains(t, box.Letters()[2].Text, "2 more alerts like this came since the last one that was sent.")
+	s.state.pass(30 * time.Hour)
+	require.Equal(t, "step-up", s.outcome("web", "ann", "vault", `"ip":"198.51.100.7"`))
+	eventually(t, func() bool { return len(box.Letters()) == 4 })
+	require.NotContains(t, box.Letters()[3].Text, "What else", "that was another day")
 	require.Contains(t, s.operation("/metrics").Body.String(), `brisk_messages_total{result="delivered"} `)
 }
 
@@ -164,7 +169,7 @@ func TestMailIsEncrypted(t *testing.T) {
 
 // TestReceiverAway tries again, with the same id, and delays nobody else.
 func TestReceiverAway(t *testing.T) {
-	t.Setenv("DESK_HOOK", "whsec_short")
+	t.Setenv("DESK_HOOK", "whsec_"+base64.StdEncoding.EncodeToString([]byte("too short to be one")))
 	down := hooked(t, func(n int) int { return map[bool]int{true: 204, false: 503}[n > 1] })
 	elsewhere := hooked(t, nil)
 	moved := hooked(t, func(int) int { return 307 })
@@ -220,7 +225,8 @@ func TestSprayIsCapped(t *testing.T) {
 // TestDigestIsSent sends a digest at its hour, once whatever the number of nodes, and at the next start where all were down.
 func TestDigestIsSent(t *testing.T) {
 	h := hooked(t, nil)
-	signOns, err := service.OpenLog(t.TempDir(), "n1")
+	folder := t.TempDir()
+	signOns, err := service.OpenLog(folder, "n1")
 	require.NoError(t, err)
 	defer signOns.Close()
 	now := time.Now().UTC()
@@ -229,6 +235,8 @@ func TestDigestIsSent(t *testing.T) {
 	store, err := sqlite.Open(filepath.Join(t.TempDir(), "brisk.state"))
 	require.NoError(t, err)
 	defer store.Close()
+	log := fmt.Sprintf(`{"subject":{"id":"ann"},"resource":{"id":"roster"},"context":{"time":%q,"outcome":"grant"}}`+"\n", at.Add(-48*time.Hour).Format(time.RFC3339))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, at.Format(time.DateOnly)+".n2.jsonl"), []byte(log), 0o600))
 	first := serveOn(t, rules, service.Options{SignOns: signOns}, store)
 	serveOn(t, rules, service.Options{SignOns: signOns}, store)
 	require.Equal(t, "grant", first.outcome("web", "ann", "roster", `"session":{"id":"s"},"presented":["password"]`))
@@ -240,6 +248,7 @@ func TestDigestIsSent(t *testing.T) {
 	p := h.got()[0].told
 	require.Equal(t, "digest", p.Type)
 	require.Equal(t, "week", p.Data["name"])
+	require.Equal(t, 1.0, p.Data["sign_ons"].(map[string]any)["now"], "in the logs of all nodes")
 	require.Equal(t, at.Truncate(time.Minute).Format(time.RFC3339), p.Data["to"])
 	require.NoError(t, third.Close())
 
@@ -247,4 +256,13 @@ func TestDigestIsSent(t *testing.T) {
 	soon()
 	require.Len(t, h.got(), 1, "too late to tell")
 	require.NoError(t, fourth.Close())
+}
+
+// TestAlertsWhileTheStateIsAway are in the log alone.
+func TestAlertsWhileTheStateIsAway(t *testing.T) {
+	var log strings.Builder
+	s := serve(t, ferryRules()+"\nalert opened { when user.id is root.key on grant tell \"mailto:desk@skerry.example\" }", service.Options{Log: slogTo(&log)})
+	s.state.away.Store(true)
+	require.Equal(t, "grant", s.outcome("web", "root.key", "roster", `"presented":["security-key"]`))
+	require.Contains(t, log.String(), `msg="an alert was raised that is not in the outbox" alert=opened user=root.key app=roster`)
 }
