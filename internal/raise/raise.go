@@ -176,19 +176,19 @@ func (r *Raiser) answer(list []*Raised) {
 
 // Look keeps what was held back, and sends the summaries of alerts that are due. It is to be called every few seconds.
 func (r *Raiser) Look(ctx context.Context, alerts []*rulebook.Alert) error {
-	limits := map[string]alert.Limit{}
+	byName := map[string]*rulebook.Alert{}
 	looked := map[state.Key]alert.Limit{}
 	for _, a := range alerts {
-		if limits[a.Name] = limit(a); len(a.Tell) > 0 {
+		if byName[a.Name] = a; len(a.Tell) > 0 {
 			looked[capKey(a.Name)] = alert.MostAnHour
 		}
 	}
 	r.mu.Lock()
 	for key := range r.held {
-		if l, ok := limits[key.Owner]; !ok { // of an alert that the rulebook has no more
+		if a := byName[key.Owner]; a == nil { // the rulebook has it no more
 			delete(r.held, key)
 		} else if key != capKey(key.Owner) {
-			looked[key] = l
+			looked[key] = limit(a)
 		}
 	}
 	r.mu.Unlock()
@@ -198,7 +198,7 @@ func (r *Raiser) Look(ctx context.Context, alerts []*rulebook.Alert) error {
 		for _, key := range some {
 			chunk[key] = looked[key]
 		}
-		err := r.change(ctx, chunk, func(t *transaction) error { return t.summaries(alerts) })
+		err := r.change(ctx, chunk, func(t *transaction) error { return t.summaries(byName) })
 		if !errors.Is(err, state.ErrConflict) { // then another node was first: with the next look
 			failed = errors.Join(failed, err)
 		}
@@ -380,9 +380,12 @@ func (t *transaction) summary(a *rulebook.Alert) error {
 }
 
 // summaries sends those that are due.
-func (t *transaction) summaries(alerts []*rulebook.Alert) error {
-	for _, a := range alerts {
-		if err := t.summary(a); err != nil {
+func (t *transaction) summaries(byName map[string]*rulebook.Alert) error {
+	for key := range t.gates {
+		if key != capKey(key.Owner) {
+			continue
+		}
+		if err := t.summary(byName[key.Owner]); err != nil {
 			return err
 		}
 	}
