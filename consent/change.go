@@ -1,6 +1,10 @@
 package consent
 
 // What reviewers and givers change: settling, withdrawing, banning.
+//
+// A change reads what it is about, asks who may make it and whether it still fits, and writes the thing and its entry of the
+// journal, all in one transaction of the store: two reviewers at once cannot both settle a request, and nothing changes without
+// an entry that says by whom and why.
 
 import (
 	"errors"

@@ -1,6 +1,11 @@
 package condition
 
 // How a condition is compiled, and what is said of one that cannot be.
+//
+// The tree of the language becomes a tree of nodes, one for one: "and", "or", "not" and "surely" over comparisons. A comparison
+// looks its fact up in the table, which gives a type and a slot; the type says which operators it takes and how its values read.
+// Names are bound at once, to numbers, sets of bits or codes, so that evaluating a node compares what the facts give for its slot
+// with what stands in it, and looks nothing up. What is wrong is collected, with a node in its stead, and compiling goes on.
 
 import (
 	"fmt"

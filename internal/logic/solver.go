@@ -1,6 +1,11 @@
 // Package logic decides whether propositions can be true together: formulas that are built up from
 // variables with "and", "or" and "not", and a solver that finds values for the variables, or that there
 // are none.
+//
+// The solver decides on one variable after the other, and draws from each decision what follows: a clause all of whose literals but
+// one are false makes that one true. Where a clause has none left, it finds out which decisions led there, keeps that as a
+// new clause, and goes back to the decision from which on the clause says more. It ends with values for all variables, or with
+// a conflict that rests on no decision.
 package logic
 
 import (

@@ -1,6 +1,10 @@
 package place
 
 // Which networks an address lies in.
+//
+// All prefixes of all networks are in one table of longest matches. With each prefix stands the set of all networks that hold it,
+// not of those alone that name it: wider prefixes go in first, and a narrower one begins with the set of the one that it lies in.
+// So a single look-up answers for all networks at once. Equal sets are kept once.
 
 import (
 	"encoding/binary"

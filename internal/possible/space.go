@@ -1,6 +1,11 @@
 package possible
 
 // The formula of one app and action, in the making.
+//
+// Each fact, such as where a sign-on comes from or what is proved, is an axis, and its values are parted into cells of which the
+// engine itself says that a comparison goes alike everywhere in them. Each question, such as a comparison, becomes a proposition;
+// binding says which cells make it true, and that a sign-on lies in one cell of every axis. Cells that nothing asked tells
+// apart share a variable, so that the formula grows with what policies ask and not with what there is.
 
 import (
 	"fmt"

@@ -1,5 +1,10 @@
 // Package raise puts alerts into the outbox, as many as their limits let through, whatever other nodes put there
 // meanwhile.
+//
+// Every alert has gates in the state: one of sixty an hour, and one for each user or app that it counts. Alerts that are raised at
+// the same time go through their gates together, in one change that moves the gates and adds the messages, or does neither; a change
+// that another node was ahead of is made again. A gate that is known to be closed is not asked until it opens, and what it
+// holds back is counted here and added to it within ten seconds.
 package raise
 
 import (

@@ -1,6 +1,11 @@
 package schedule
 
 // Calendars as exceptions of a schedule (RFC 5545).
+//
+// A calendar is worked out when it is read: every event is followed through its recurrences to the horizon, on its own wall
+// clock, less the dates that it excepts and those that other events replace. What comes of all is one list of stretches of
+// time, in order and without overlap, in which a question finds its place by halving. A file whose rules search or occur
+// too much is given up, so that no file can take the memory or the time of those who read it.
 
 import (
 	"cmp"

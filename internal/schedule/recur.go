@@ -1,6 +1,10 @@
 package schedule
 
 // The occurrences of a recurrence rule, period by period.
+//
+// A rule goes from one day, week, month or year that counts to the next. Of each, the days are listed that its parts name
+// (those it leaves out are taken from the start), each with its times of day; BYSETPOS picks among them. All of it is on the
+// wall clock: only the caller places what comes of it in a zone, where clocks skip or repeat times.
 
 import (
 	"fmt"
