@@ -79,34 +79,39 @@ func TestWindowOfQuarters(t *testing.T) {
 	}
 }
 
-// TestOddWhateverWasForgotten counts sign-ons that surely were near, perhaps, or not at all, and those of the quarter that has only begun: an odd
-// hour is told where every way in which they may have been says so.
+// TestOddWhateverWasForgotten counts sign-ons that surely were near, perhaps, or not at all, those of the quarter that has only begun, and those of
+// the quarter in which the window begins, before the clock was put back: an odd hour is told where every way in which they may have
+// been says so.
 func TestOddWhateverWasForgotten(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
-	now := time.Date(2026, 11, 20, 3, 7, 0, 0, time.UTC)
-	day := now.AddDate(0, 0, -40)
+	now := time.Date(2026, 11, 20, 3, 7, 0, 0, oslo)
+	day := now.AddDate(0, 0, -20)
 	counts := map[known.Truth]int{}
-	for range 150 {
-		near, perhaps, begun := r.IntN(60), r.IntN(30), r.IntN(30)
-		var first []history.Query
+	for range 600 {
+		near, perhaps, apart, begun, edge := r.IntN(4), r.IntN(3), r.IntN(130), r.IntN(3), r.IntN(3)
+		if r.IntN(3) == 0 {
+			near, perhaps, begun, edge = r.IntN(2), r.IntN(20), r.IntN(20), r.IntN(20)
+		}
+		first := several(edge, now.Add(-window).Truncate(quarter), time.Second)
 		first = append(first, several(near, day.Truncate(quarter), time.Second)...)
 		first = append(first, several(perhaps, day.Truncate(quarter).Add(time.Hour), time.Second)...)
-		first = append(first, several(begun, now.Truncate(quarter), time.Second)...)
-		past := crowded(time.UTC, now.AddDate(0, 0, 1), first...) // later than now
-		for _, q := range several(2000, day.Add(9*time.Hour), time.Second) {
-			past.Learn(&history.SignOn{Query: q})
-		}
+		first = append(first, several(apart, day.Truncate(quarter).Add(9*time.Hour), time.Second)...)
+		past := crowded(oslo, now.AddDate(0, 0, 1), append(first, several(begun, now.Truncate(quarter), time.Second)...)...) // later than now
 		some, every := false, true
 		for p := range perhaps + 1 {
 			for b := range begun + 1 {
-				learned := 2000 + near + perhaps + b
-				odd := (near+p+b)*100 < 2*learned
-				some, every = some || odd, every && odd
+				for e := range edge + 1 { // of those of the edge so many lie in the window,
+					for n := range e + 1 { // and so many of them near
+						learned := near + perhaps + apart + b + e
+						odd := learned >= 20 && (near+p+b+n)*100 < 2*learned
+						some, every = some || odd, every && odd
+					}
+				}
 			}
 		}
 		want := map[[2]bool]known.Truth{{true, true}: known.True, {true, false}: known.Unknown, {false, false}: known.False}[[2]bool{some, every}]
 		f := past.Before(&history.Query{User: "ann", At: now})
-		require.Equal(t, want, f.OddHour, "near %d, perhaps %d, begun %d", near, perhaps, begun)
+		require.Equal(t, []any{want, perhaps+begun+edge > 0}, []any{f.OddHour, f.Forgotten}, "near %d, perhaps %d, apart %d, begun %d, edge %d", near, perhaps, apart, begun, edge)
 		counts[want]++
 	}
 	require.Len(t, counts, 3, "each of the answers is tried")
@@ -258,4 +263,28 @@ func TestLastPositions(t *testing.T) {
 	require.Equal(t, []bool{false, true}, []bool{f.TravelKnown, f.Strayed}, "there now: where before is not known")
 	f = left.Before(&history.Query{User: "ann", At: begin.Add(-micro), Place: lisbon})
 	require.Equal(t, []bool{false, true}, []bool{f.TravelKnown, f.Strayed})
+}
+
+// TestLostByAProgram tells of what a program did not keep no more than that: whatever it could change is unknown, as long as it may
+// matter.
+func TestLostByAProgram(t *testing.T) {
+	lost := time.Date(2026, 9, 1, 9, 0, 0, 0, time.UTC)
+	bergen, lisbon := at(60.39, 5.32, 20), at(38.72, -9.14, 30)
+	at := func(when time.Time) history.SignOn {
+		return history.SignOn{Query: history.Query{User: "ann", At: when, Country: "NO", Device: "tab", Place: bergen}}
+	}
+	for since, sure := range map[time.Duration]bool{-time.Hour: false, 0: false, micro: true, time.Hour: true} {
+		ann := history.NewPast(time.UTC).Individual("ann", []history.SignOn{at(lost.Add(since))}, lost)
+		f := ann.Before(&history.Query{User: "ann", At: lost.Add(48 * time.Hour), Country: "NO", Device: "other", Place: lisbon})
+		require.Equal(t, []any{known.False, known.Unknown, known.Unknown, sure, true}, []any{f.NewCountry, f.NewDevice, f.OddHour, f.TravelKnown, f.Forgotten}, since)
+	}
+	ann := history.NewPast(time.UTC).Individual("ann", nil, lost)
+	for since, knows := range map[time.Duration]bool{window: false, window + micro: true} {
+		f := ann.Before(&history.Query{User: "ann", At: lost.Add(since), Country: "NO", Device: "tab", Place: lisbon})
+		want := map[bool][]any{false: {known.Unknown, known.Unknown, known.Unknown, false, true}, true: {known.True, known.True, known.False, true, false}}[knows]
+		require.Equal(t, want, []any{f.NewCountry, f.NewDevice, f.OddHour, f.TravelKnown, f.Forgotten}, since)
+	}
+	all := history.NewPast(time.UTC).Individual("ann", []history.SignOn{at(lost)}, time.Time{})
+	f := all.Before(&history.Query{User: "ann", At: lost.Add(time.Hour), Country: "SE", Device: "other", Place: lisbon})
+	require.Equal(t, []any{known.True, known.True, known.False, true, false}, []any{f.NewCountry, f.NewDevice, f.OddHour, f.TravelKnown, f.Forgotten}, "all was kept")
 }

@@ -173,7 +173,7 @@ func (f *forgotten) tell(c *comparison) {
 	case f.placedAt >= c.from && f.placedAt > c.lastAt:
 		c.last, c.lastAt = f.placed, f.placedAt
 	}
-	c.strayed = c.strayed || f.strayed >= c.from && f.strayed > c.lastAt
+	c.strayed = c.strayed || f.strayed >= c.from && f.strayed >= c.lastAt
 	c.hours.unbounded = c.hours.unbounded || f.gone >= c.from
 	if f.quarters != nil {
 		f.tellHours(c)
