@@ -40,8 +40,8 @@ func sameOutcome(x, y Fare) bool { return x.Outcome == y.Outcome }
 
 // Of decides on one sign-on.
 func Of(ctx context.Context, rules *briskwarden.Rulebook, so signon.SignOn) (f Fare, err error) {
-	d, err := rules.Explain(ctx, so)
-	if err != nil {
+	var d signon.Decision
+	if err := bridge.Engine(rules).Reasons(ctx, &so, &d); err != nil {
 		return f, err
 	}
 	f = Fare{Outcome: d.Outcome, Asked: asked(&d)}

@@ -186,14 +186,27 @@ func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 // With explain it tells how it came about. After an error, such as that the sign-on is not
 // valid, d is a block that says so.
 func (e *Engine) Decide(ctx context.Context, so *signon.SignOn, d *signon.Decision, explain bool) error {
-	return e.decide(ctx, so, e.beside, d, explain)
+	return e.decide(ctx, so, e.beside, d, explained(explain))
 }
 
-func (e *Engine) decide(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) error {
-	d.Reset(so.ID, e.rb.Digest)
-	if explain {
-		d.Explanation = &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
+// Reasons decides as [Engine.Decide] does, and tells how it came about but for the policies that did not apply: of a rulebook with
+// many, those are nearly all.
+func (e *Engine) Reasons(ctx context.Context, so *signon.SignOn, d *signon.Decision) error {
+	return e.decide(ctx, so, e.beside, d, &signon.Explanation{Policies: []signon.Entry{}, Waivers: []string{}})
+}
+
+// explained is an explanation to be filled in; nil is that none is asked for.
+func explained(asked bool) *signon.Explanation {
+	if !asked {
+		return nil
 	}
+	return &signon.Explanation{Policies: []signon.Entry{}, Skipped: []signon.Skipped{}, Waivers: []string{}}
+}
+
+// decide decides; an explanation tells of the policies that did not apply if its list of them is not nil.
+func (e *Engine) decide(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, x *signon.Explanation) error {
+	d.Reset(so.ID, e.rb.Digest)
+	d.Explanation = x
 	err := so.Validate()
 	if err == nil {
 		err = e.withFrame(ctx, func(f *frame) error {

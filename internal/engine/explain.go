@@ -37,9 +37,11 @@ func (f explainer) explain(d *signon.Decision, action string, r *ruling) {
 			x.Deciding = append(x.Deciding, e)
 		}
 	}
-	for _, p := range f.rb.Policies {
-		if !applies[p] {
-			x.Skipped = append(x.Skipped, signon.Skipped{Policy: p.Name, Why: f.whySkipped(p, action)})
+	if x.Skipped != nil {
+		for _, p := range f.rb.Policies {
+			if !applies[p] {
+				x.Skipped = append(x.Skipped, signon.Skipped{Policy: p.Name, Why: f.whySkipped(p, action)})
+			}
 		}
 	}
 	for _, w := range f.waived {

@@ -51,7 +51,7 @@ func (s *Signalled) comply(merged *signon.Device, record *posture.Record) (heard
 // DecideRecalled decides as [Engine.Decide] does, beside what a program remembers: of the person, of the past
 // and of the session that is all that counts. It fills in what a grant teaches.
 func (e *Engine) DecideRecalled(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) error {
-	return e.decide(ctx, so, recalled, d, explain)
+	return e.decide(ctx, so, recalled, d, explained(explain))
 }
 
 // Beside is an engine that decides beside what is remembered of one person and session, and knows that person.
