@@ -49,16 +49,26 @@ func (f *finder) user() (names []string, found bool, err error) {
 		f.know("risk", "%s", line)
 	}
 	f.groupsOf(p)
-	for _, id := range slices.Sorted(maps.Keys(f.rb.Devices)) {
-		if d := f.rb.Devices[id]; d.Owner == p.ID {
-			f.Known = append(f.Known, Line{"device", deviceText(d), fmt.Sprintf("%s:%d", d.File, d.Line)})
-		}
+	for _, id := range f.owned() {
+		d := f.rb.Devices[id]
+		f.Known = append(f.Known, Line{"device", deviceText(d), fmt.Sprintf("%s:%d", d.File, d.Line)})
 	}
 	if err := f.held(consent.Selection{User: p.ID}); err != nil {
 		return nil, false, err
 	}
 	f.loneMember(p)
 	return nil, true, f.reachOfUser()
+}
+
+// owned are the devices of the user, by id; of anything else there are none.
+func (f *finder) owned() (ids []string) {
+	for id, d := range f.rb.Devices {
+		if f.person != nil && d.Owner == f.person.ID {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return ids
 }
 
 func orNone(text string) string {

@@ -5,7 +5,6 @@ package about
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -33,7 +32,7 @@ func (f *finder) signOns() error {
 			}
 			f.All++
 			so := &line.SignOn
-			s := SignOn{Time: so.Time, User: strings.Clone(so.User), App: strings.Clone(so.App), From: from, Where: fmt.Sprintf("%s:%d", line.File, line.Number)}
+			s := SignOn{Time: so.Time, User: strings.Clone(so.User), App: strings.Clone(so.App), From: from, Where: line.Place()}
 			if line.Recorded {
 				s.Outcome = line.Outcome.String()
 			}
@@ -120,10 +119,8 @@ func (f *finder) concerns(line *replay.Line) (from string, concerns bool, err er
 func (f *finder) circumstances() (list []reach.Circumstance) {
 	const most = 2
 	so := signon.SignOn{Time: f.e.Now()}
-	for _, id := range slices.Sorted(maps.Keys(f.rb.Devices)) {
-		if f.person != nil && so.Device == nil && f.rb.Devices[id].Owner == f.person.ID {
-			so.Device, f.On = &signon.Device{ID: id}, id
-		}
+	if owned := f.owned(); len(owned) > 0 {
+		so.Device, f.On = &signon.Device{ID: owned[0]}, owned[0]
 	}
 	for i, name := range f.rb.Networks.Names {
 		if a, ok := f.rb.Networks.Table.Sample(i); ok && f.rb.Networks.Trusted.Has(i) && len(list) < most {

@@ -44,17 +44,17 @@ type Digest struct {
 	From     time.Time `json:"from"`
 	To       time.Time `json:"to"`
 
-	SignOns  SignOns   `json:"sign_ons"`
-	Risky    *Risky    `json:"risky,omitempty"`
-	Accounts []Account `json:"accounts,omitempty"` // at risk, by signals and people
-	Stopped  []Stopped `json:"stopped,omitempty"`  // by policy, the most first
-	Changed  *Changed  `json:"changed,omitempty"`
-	Ends     []End     `json:"ends,omitempty"` // within 30 days, the next first
-	Unready  *Unready  `json:"unready,omitempty"`
-	Consents *Consents `json:"consents,omitempty"`
-	Broken   []Broken  `json:"broken,omitempty"`   // promises that do not hold
-	Unproved []string  `json:"unproved,omitempty"` // those of which that was not worked out in time
-	Silent   []Silent  `json:"silent,omitempty"`
+	SignOns  SignOns       `json:"sign_ons"`
+	Risky    *Risky        `json:"risky,omitempty"`
+	Accounts []Account     `json:"accounts,omitempty"` // at risk, by signals and people
+	Stopped  []replay.Stop `json:"stopped,omitempty"`  // by policy, as the rulebook is now, the most first
+	Changed  *Changed      `json:"changed,omitempty"`
+	Ends     []End         `json:"ends,omitempty"` // within 30 days, the next first
+	Unready  *Unready      `json:"unready,omitempty"`
+	Consents *Consents     `json:"consents,omitempty"`
+	Broken   []Broken      `json:"broken,omitempty"`   // promises that do not hold
+	Unproved []string      `json:"unproved,omitempty"` // those of which that was not worked out in time
+	Silent   []Silent      `json:"silent,omitempty"`
 
 	NoLogs   bool             `json:"no_logs,omitzero"` // nothing is known of sign-ons
 	Bad      []replay.BadLine `json:"-"`                // the first lines that cannot be read
@@ -68,15 +68,6 @@ type Digest struct {
 type SignOns struct {
 	All, AllBefore int
 	Now, Before    replay.Outcomes
-}
-
-// Stopped counts what a policy decided that let nobody in, as the rulebook is now.
-type Stopped struct {
-	Policy        string `json:"policy"`
-	Blocked       int    `json:"blocked"`
-	Asked         int    `json:"asked"` // for more proof
-	BlockedBefore int    `json:"blocked_before"`
-	AskedBefore   int    `json:"asked_before"`
 }
 
 // Risky tells of sign-ons in the highest band of the risk model.

@@ -93,7 +93,7 @@ func TestWeek(t *testing.T) {
 	require.Equal(t, 7, d.SignOns.All)
 	require.Equal(t, 10, d.SignOns.AllBefore)
 	require.Equal(t, replay.Outcomes{signon.Block: 2, signon.StepUp: 1, signon.Grant: 4}, d.SignOns.Now)
-	require.Equal(t, []digest.Stopped{{Policy: "roster", Blocked: 3}, {Policy: "away", Blocked: 1}}, d.Stopped)
+	require.Equal(t, []replay.Stop{{Policy: "roster", Blocked: 3}, {Policy: "away", Blocked: 1}}, d.Stopped)
 	require.Equal(t, []digest.RiskyUser{{User: "bob", Count: 2, Score: 90, Time: monday.AddDate(0, 0, -2), App: "roster", Outcome: "block", Where: "all.jsonl:42", Granted: 1, Stopped: 1}}, d.Risky.Worst)
 	require.Equal(t, []string{"nobody from abroad"}, []string{d.Broken[0].Promise})
 	require.Len(t, d.Broken, 1)
@@ -153,6 +153,12 @@ func TestQuietWeek(t *testing.T) {
 		require.NotContains(t, page, bad)
 	}
 	require.Contains(t, page, "&lt;b&gt;eve")
+
+	bare, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte("rulebook r { floor none }\nuser ann { }\napp roster { }\nrisk model { add 100 when country is NO }\n")}})
+	require.NoError(t, err)
+	d, err = digest.Make(t.Context(), bare, []replay.Log{{Name: "l", In: strings.NewReader(line("ann", "NO", "grant", monday.Add(-time.Hour)))}}, digest.Options{To: monday})
+	require.NoError(t, err)
+	require.Nil(t, d.Risky, "a model without bands calls nothing risky")
 
 	_, err = digest.Make(t.Context(), r, nil, digest.Options{From: monday, To: monday})
 	require.ErrorContains(t, err, "ends before it begins")

@@ -234,7 +234,7 @@ func (d *Digest) stoppedSection() Section {
 	s := Section{Brief: "a policy that stops many more", See: "brisk replay LOG"}
 	all, before := 0, 0
 	for i, p := range d.Stopped {
-		now, was := p.Blocked+p.Asked, p.BlockedBefore+p.AskedBefore
+		now, was := p.All(), p.Was()
 		all, before = all+now, before+was
 		if i >= most || now == 0 {
 			continue

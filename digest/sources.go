@@ -22,12 +22,7 @@ func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m))
 // fromLogs takes over what the logs have.
 func (d *Digest) fromLogs(w *replay.Week) {
 	d.SignOns = SignOns{w.Now.All(), w.Was.All(), w.Now, w.Was}
-	d.Bad, d.BadLines, d.Latest = w.Bad, w.BadLines, w.Latest
-	for _, s := range w.Stops {
-		if s.All()+s.Was() > 0 {
-			d.Stopped = append(d.Stopped, Stopped{s.Policy, s.Blocked, s.Asked, s.BlockedWas, s.AskedWas})
-		}
-	}
+	d.Stopped, d.Bad, d.BadLines, d.Latest = w.Stops, w.Bad, w.BadLines, w.Latest
 	if w.RiskyNow == 0 {
 		return
 	}

@@ -8,7 +8,6 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
-	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/replay"
 )
@@ -21,22 +20,10 @@ func (c *checker) noisy(ctx context.Context, files fs.FS) error {
 	if files == nil || len(c.rb.PastLogs) == 0 || len(c.rb.Alerts) == 0 {
 		return nil
 	}
-	var logs []replay.Log
-	for _, name := range c.rb.PastLogs {
-		f, err := files.Open(name)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		info, err := f.Stat()
-		if err != nil {
-			return err
-		}
-		in, err := lines.Unpacked(name, f, info.Size())
-		if err != nil {
-			return err
-		}
-		logs = append(logs, replay.Log{Name: name, In: in})
+	logs, done, err := replay.OpenLogs(files, c.rb.PastLogs)
+	defer done()
+	if err != nil {
+		return err
 	}
 	tried, err := replay.TryAlerts(ctx, bridge.Open(c.rb).(*briskwarden.Rulebook), logs, replay.AlertOptions{NothingBefore: true})
 	if err != nil {

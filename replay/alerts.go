@@ -232,11 +232,7 @@ func (e *dayOfUsers) add(t *entry, d *decided) {
 	if u.day != day {
 		u.day, u.signOns = day, nil
 	}
-	outcome := d.Outcome
-	if t.Recorded {
-		outcome = t.Outcome
-	}
-	u.signOns = append(u.signOns, alert.Earlier{Time: t.SignOn.Time, App: strings.Clone(t.SignOn.App), Outcome: outcome.String(), Country: strings.Clone(d.Country)})
+	u.signOns = append(u.signOns, alert.Earlier{Time: t.SignOn.Time, App: strings.Clone(t.SignOn.App), Outcome: t.came(d.Outcome).String(), Country: strings.Clone(d.Country)})
 	u.signOns = u.signOns[max(0, len(u.signOns)-alert.MostEarlier):]
 }
 
@@ -244,7 +240,7 @@ func (e *dayOfUsers) add(t *entry, d *decided) {
 func (w *alerter) alarm(t *entry, a *rulebook.Alert, outcome signon.Outcome) *raised {
 	so := &t.SignOn
 	return &raised{Alarm{Time: so.Time, Alert: a.Name, User: strings.Clone(so.User), App: strings.Clone(so.App), Outcome: outcome.String(), ID: strings.Clone(so.ID),
-		Where: fmt.Sprintf("%s:%d", t.File, t.Number)}, a, nil}
+		Where: t.Place()}, a, nil}
 }
 
 // daysOf is how many days on a clock a span touches.
@@ -286,11 +282,11 @@ func (a *Alerts) count(rb *rulebook.Rulebook, wanted map[int]bool, list []*raise
 			t.Capped++
 			continue
 		}
-		key := fmt.Sprintf("%d %q", id, counted(r))
+		key := fmt.Sprintf("%d %q", id, alert.CountedFor(r.alert, r.User, r.App))
 		if gates[key] == nil {
 			gates[key] = &alert.Gate{}
 		}
-		held, ok := gates[key].Pass(r.Time, alert.Limit{Most: r.alert.Most, Every: r.alert.Every})
+		held, ok := gates[key].Pass(r.Time, alert.LimitOf(r.alert))
 		if !ok {
 			t.Held++
 			continue
@@ -310,15 +306,4 @@ func (a *Alerts) count(rb *rulebook.Rulebook, wanted map[int]bool, list []*raise
 		t.Users = len(users[id])
 		t.PerDay = math.Round(100*float64(t.Sent)/float64(max(1, a.Days))) / 100
 	}
-}
-
-// counted is what an alert is counted for.
-func counted(r *raised) string {
-	switch r.alert.Per {
-	case rulebook.PerUser:
-		return r.User
-	case rulebook.PerApp:
-		return r.App
-	}
-	return ""
 }

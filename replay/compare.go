@@ -249,7 +249,7 @@ func (c *comparer) count(t *entry, from, to signon.Outcome) error {
 	}
 	g.Count++
 	g.People[t.User]++
-	e := Example{t.ID, t.User, t.App, t.Time, fmt.Sprintf("%s:%d", t.File, t.Number)}
+	e := Example{t.ID, t.User, t.App, t.Time, t.Place()}
 	g.keep(e)
 	n.Changes.count(&t.SignOn, to)
 	person := at(n.People, t.User)

@@ -3,7 +3,6 @@ package replay
 // The JSON of what logs are put through.
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -221,7 +220,7 @@ func (r *Risk) MarshalJSON() ([]byte, error) {
 	zone := r.engine.Rulebook().Zone
 	for _, x := range r.SignOns() {
 		so := &x.Line.SignOn
-		j := jsonRisky{so.ID, so.User, so.App, so.Time.In(zone), "", fmt.Sprintf("%s:%d", x.Line.File, x.Line.Number), x.Band, x.Risk}
+		j := jsonRisky{so.ID, so.User, so.App, so.Time.In(zone), "", x.Line.Place(), x.Band, x.Risk}
 		if x.Line.Recorded {
 			j.Outcome = x.Line.Outcome.String()
 		}

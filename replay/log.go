@@ -6,11 +6,14 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
+	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/fastlog"
+	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -18,6 +21,33 @@ import (
 type Log struct {
 	Name string
 	In   io.Reader
+}
+
+// OpenLogs opens logs in a file system, unpacked by how their names end. Done closes them, after an error too.
+func OpenLogs(fsys fs.FS, names []string) (logs []Log, done func(), err error) {
+	var files []fs.File
+	done = func() {
+		for _, f := range files {
+			f.Close()
+		}
+	}
+	for _, name := range names {
+		f, err := fsys.Open(name)
+		if err != nil {
+			return nil, done, err
+		}
+		files = append(files, f)
+		info, err := f.Stat()
+		if err != nil {
+			return nil, done, err
+		}
+		in, err := lines.Unpacked(name, f, info.Size())
+		if err != nil {
+			return nil, done, fmt.Errorf("%s %w", name, err)
+		}
+		logs = append(logs, Log{name, in})
+	}
+	return logs, done, nil
 }
 
 // Line is a line of a sign-on log.
@@ -29,6 +59,17 @@ type Line struct {
 
 // Teaches reports whether a history learns from the line: it was granted, or carries no outcome.
 func (l *Line) Teaches() bool { return !l.Recorded || l.Outcome == signon.Grant }
+
+// Place is where the line stands, as file:line.
+func (l *Line) Place() string { return fmt.Sprintf("%s:%d", l.File, l.Number) }
+
+// came is how the sign-on came out: as it was recorded, or else as it is decided now.
+func (l *Line) came(decided signon.Outcome) signon.Outcome {
+	if l.Recorded {
+		return l.Outcome
+	}
+	return decided
+}
 
 // BadLine is a line that cannot be read.
 type BadLine struct {

@@ -5,7 +5,6 @@ package replay
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -13,6 +12,7 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/bridge"
+	"briskwarden.example/briskwarden/internal/risk"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -41,9 +41,11 @@ type Week struct {
 
 // Stop counts what one policy decided that let nobody in.
 type Stop struct {
-	Policy               string
-	Blocked, Asked       int // in the period: blocks, and step-ups
-	BlockedWas, AskedWas int // in the one before
+	Policy     string `json:"policy"`
+	Blocked    int    `json:"blocked"`
+	Asked      int    `json:"asked"`          // for more proof: step-ups
+	BlockedWas int    `json:"blocked_before"` // in the period before
+	AskedWas   int    `json:"asked_before"`
 }
 
 // All is what the policy stopped in the period.
@@ -85,9 +87,7 @@ func Weekly(ctx context.Context, rules *briskwarden.Rulebook, logs []Log, o Week
 		return nil, err
 	}
 	w := &Week{Bad: all.orderer.bad, BadLines: all.orderer.badAll}
-	if model := e.Rulebook().Risk; model != nil {
-		w.TopBand = model.Bands[len(model.Bands)-1].Name
-	}
+	w.TopBand = topBand(e.Rulebook().Risk)
 	w.add(workers)
 	for _, u := range shared.users {
 		w.Risky = append(w.Risky, u)
@@ -166,7 +166,7 @@ func (r *riskyUsers) note(t *entry, score int, outcome signon.Outcome) {
 		u.Since[outcome]++
 		return
 	}
-	u.Score, u.Time, u.App, u.Came, u.Where = score, so.Time, strings.Clone(so.App), outcome.String(), fmt.Sprintf("%s:%d", t.File, t.Number)
+	u.Score, u.Time, u.App, u.Came, u.Where = score, so.Time, strings.Clone(so.App), outcome.String(), t.Place()
 	u.Since = Outcomes{}
 }
 
@@ -235,10 +235,7 @@ func (w *weekWorker) teach(t *entry) error {
 
 // count counts one sign-on.
 func (w *weekWorker) count(t *entry, d *decided) {
-	outcome := d.Outcome
-	if t.Recorded {
-		outcome = t.Outcome
-	}
+	outcome := t.came(d.Outcome)
 	now := !t.SignOn.Time.Before(w.From)
 	risky := w.isRisky(d)
 	if now {
@@ -258,10 +255,19 @@ func (w *weekWorker) count(t *entry, d *decided) {
 	w.stop(d, now)
 }
 
+// topBand is the name of the highest band; empty where a model does not tell bands apart.
+func topBand(model *risk.Model) string {
+	if model == nil || len(model.Bands) < 2 {
+		return ""
+	}
+	return model.Bands[len(model.Bands)-1].Name
+}
+
 // isRisky reports a sign-on that is surely in the highest band.
 func (w *weekWorker) isRisky(d *decided) bool {
 	model := w.run.engine.Rulebook().Risk
-	return model != nil && len(model.Bands) > 1 && model.BandAt(int(d.Risk.Low)) == model.Bands[len(model.Bands)-1].Name
+	top := topBand(model)
+	return top != "" && model.BandAt(int(d.Risk.Low)) == top
 }
 
 // stop counts the policies that let nobody in.

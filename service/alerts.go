@@ -82,7 +82,7 @@ func (s *Service) reportContent(e *engine.Engine, a *rulebook.Alert, q *question
 		why = explain.By(&d)
 	}
 	r := alert.NewReport(e.Rulebook(), a, so, &d, q.decision.Outcome, why)
-	r.Time, r.Held = so.Time, held
+	r.Held = held
 	earlier := beside.Earlier(e.Rulebook().Zone)
 	for _, p := range earlier[max(0, len(earlier)-alert.MostEarlier):] {
 		r.Earlier = append(r.Earlier, alert.Earlier{Time: p.Time, App: p.App, Outcome: signon.Grant.String(), Country: p.Country})

@@ -5,10 +5,8 @@ package service
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -141,41 +139,19 @@ func (s *Service) makeDigest(ctx context.Context, g *rulebook.WeekDigest, due ti
 
 // read opens the files of a log that hold what was from a day on; those of all nodes that share the folder. Done closes them.
 func (l *Log) read(from time.Time) (logs []replay.Log, done func(), err error) {
-	var files []*os.File
-	done = func() {
-		for _, f := range files {
-			f.Close()
-		}
-	}
 	if l == nil {
-		return nil, done, nil
+		return nil, func() {}, nil
 	}
 	entries, err := os.ReadDir(l.dir)
 	if err != nil {
-		return nil, done, err
+		return nil, func() {}, err
 	}
 	first := from.UTC().Format(time.DateOnly)
+	var names []string
 	for _, e := range entries {
-		if ending := lines.Format(e.Name()); ending != ".jsonl" || e.Name() < first || strings.HasPrefix(e.Name(), ".") {
-			continue
+		if lines.Format(e.Name()) == ".jsonl" && e.Name() >= first && !strings.HasPrefix(e.Name(), ".") {
+			names = append(names, e.Name())
 		}
-		f, err := os.Open(filepath.Join(l.dir, e.Name()))
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return nil, done, err
-		}
-		files = append(files, f)
-		info, err := f.Stat()
-		if err != nil {
-			return nil, done, err
-		}
-		in, err := lines.Unpacked(e.Name(), f, info.Size())
-		if err != nil {
-			return nil, done, err
-		}
-		logs = append(logs, replay.Log{Name: e.Name(), In: in})
 	}
-	return logs, done, nil
+	return replay.OpenLogs(os.DirFS(l.dir), names)
 }

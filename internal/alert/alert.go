@@ -1,7 +1,11 @@
 // Package alert says which alerts are sent and which are held back, and what they say.
 package alert
 
-import "time"
+import (
+	"time"
+
+	"briskwarden.example/briskwarden/internal/rulebook"
+)
 
 // Limit is how many there may be in some time; the zero Limit is without bound.
 type Limit struct {
@@ -12,6 +16,20 @@ type Limit struct {
 // MostAnHour is how many messages of one alert a receiver gets in an hour, whatever the alert says: whoever sprays names
 // must not drown the desk.
 var MostAnHour = Limit{60, time.Hour}
+
+// LimitOf is what an alert says itself.
+func LimitOf(a *rulebook.Alert) Limit { return Limit{a.Most, a.Every} }
+
+// CountedFor is what an alert about a user and an app is counted for.
+func CountedFor(a *rulebook.Alert, user, app string) string {
+	switch a.Per {
+	case rulebook.PerUser:
+		return "user " + user
+	case rulebook.PerApp:
+		return "app " + app
+	}
+	return "rulebook"
+}
 
 // Gate lets through as many as a limit allows, of one kind, one after the other.
 type Gate struct {

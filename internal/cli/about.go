@@ -3,14 +3,11 @@ package cli
 // Everything that concerns one thing.
 
 import (
-	"path/filepath"
-
 	"github.com/spf13/cobra"
 
 	"briskwarden.example/briskwarden/about"
 	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/replay"
-	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 func (s *session) aboutCommand() *cobra.Command {
@@ -49,13 +46,15 @@ func (s *session) about(kind about.Kind, name string, logs []string, last int) e
 		if err := remembered.About(s.ctx, kind, name, &o); err != nil {
 			return usage("%w", err)
 		}
-	} else if file := filepath.Join(s.opened, ledgerFile); sqlite.Exists(file) {
-		store, err := s.openStore(file)
+	} else {
+		store, closing, err := s.ledgerBeside()
 		if err != nil {
 			return err
 		}
-		defer store.Close()
-		o.Consents = store
+		defer closing()
+		if store != nil {
+			o.Consents = store
+		}
 	}
 	var a *about.About
 	err = s.withLogs(logs, func(logs []replay.Log, _ func(int)) (err error) {

@@ -142,13 +142,10 @@ func (s *session) alertsFailedCommand() *cobra.Command {
 		Use:   "failed",
 		Short: "List what the service could not send: alerts and digests that were given up, or are tried again",
 		RunE: func(_ *cobra.Command, args []string) error {
-			switch {
-			case len(args) > 0:
+			if len(args) > 0 {
 				return usage("failed lists all: a log of that name is ./failed")
-			case s.state == "":
-				return usage(needsState)
 			}
-			return s.atAccounts(s.alertsFailed)
+			return s.withRemembered(s.alertsFailed)
 		},
 	}
 	s.addState(c)

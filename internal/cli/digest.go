@@ -3,7 +3,6 @@ package cli
 // How the last week went.
 
 import (
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -16,7 +15,6 @@ import (
 	"briskwarden.example/briskwarden/internal/screen"
 	"briskwarden.example/briskwarden/replay"
 	"briskwarden.example/briskwarden/service"
-	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 // digestFlags are the options of "brisk digest".
@@ -101,12 +99,14 @@ func (s *session) digestSources(rules *briskwarden.Rulebook, remembered *service
 		if err := remembered.Watch(s.ctx, o); err != nil {
 			return done, usage("%w", err)
 		}
-	} else if name := filepath.Join(s.opened, ledgerFile); sqlite.Exists(name) {
-		store, err := s.openStore(name)
+	} else {
+		store, closing, err := s.ledgerBeside()
 		if err != nil {
 			return done, err
 		}
-		o.Ledger, done = consent.New(store, rules), func() { store.Close() }
+		if done = closing; store != nil {
+			o.Ledger = consent.New(store, rules)
+		}
 	}
 	if err := o.Complete(rules); err != nil {
 		return done, usage("%w", err)

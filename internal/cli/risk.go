@@ -35,13 +35,13 @@ func (s *session) riskCommand() *cobra.Command {
 			case len(logs) == 0 && s.state == "":
 				return usage("name at least one log: brisk risk LOG…; or what the service remembers: --state FILE")
 			case len(logs) == 0:
-				return s.atAccounts(s.atRisk)
+				return s.withRemembered(s.atRisk)
 			}
 			if err := s.risk(logs, from, to, options); err != nil || s.state == "" {
 				return err
 			}
 			s.out.Println()
-			return s.atAccounts(s.atRisk)
+			return s.withRemembered(s.atRisk)
 		},
 	}
 	s.addState(c)

@@ -24,14 +24,14 @@ func (s *session) riskChanges() []*cobra.Command {
 		if len(args) > 0 {
 			return usage("the journal is shown whole")
 		}
-		return s.atAccounts(s.riskJournal)
+		return s.withRemembered(s.riskJournal)
 	}}
 	s.addState(journal)
 	return []*cobra.Command{raise, settle, journal}
 }
 
-// atAccounts does something with what the service remembers of accounts.
-func (s *session) atAccounts(do func(*service.Beside) error) error {
+// withRemembered does something with what the service remembers.
+func (s *session) withRemembered(do func(*service.Beside) error) error {
 	if s.state == "" {
 		return usage(needsState)
 	}
@@ -56,7 +56,7 @@ func (s *session) riskChange(use, short, after string, change func(b *service.Be
 		if err := r.given(c); err != nil {
 			return err
 		}
-		return s.atAccounts(func(b *service.Beside) error {
+		return s.withRemembered(func(b *service.Beside) error {
 			if err := change(b, s.ctx, args[0], r.by, r.because); err != nil {
 				return usage("%w", err)
 			}

@@ -57,6 +57,18 @@ func (s *session) addState(c *cobra.Command) {
 	c.Flags().StringVar(&s.state, "state", "", "what a service remembers: a file, or postgres://…: the people who are provisioned there are known too")
 }
 
+// ledgerBeside opens the ledger that lies beside the rulebook; nil is that none does.
+func (s *session) ledgerBeside() (store state.Store, done func(), err error) {
+	name := filepath.Join(s.opened, ledgerFile)
+	if !sqlite.Exists(name) {
+		return nil, func() {}, nil
+	}
+	if store, err = s.openStore(name); err != nil {
+		return nil, nil, err
+	}
+	return store, func() { store.Close() }, nil
+}
+
 // beside opens the rulebook, and with --state what a service remembers. Nothing is begun or changed there.
 func (s *session) beside(options ...briskwarden.Option) (rules *briskwarden.Rulebook, remembered *service.Beside, done func(), err error) {
 	if rules, _, err = s.rules(options...); err != nil || s.state == "" {

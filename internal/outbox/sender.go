@@ -213,7 +213,7 @@ func (s *Sender) try(sending context.Context, t *task) (again bool) {
 	}
 	t.version = item.Version
 	if t.sent {
-		return s.finish(ctx, t, nil)
+		return s.remove(ctx, t)
 	}
 	m, err := read(t.key, item.Value)
 	if err != nil {
@@ -232,13 +232,17 @@ func (s *Sender) try(sending context.Context, t *task) (again bool) {
 	if err = s.deliver(sending, m); err == nil {
 		s.count("delivered")
 		t.sent = true
-		return s.finish(ctx, t, nil)
+		return s.remove(ctx, t)
 	}
 	if sending.Err() != nil { // stopped meanwhile: the next look finds it as it was
 		return false
 	}
 	s.failed(m, err)
-	return s.finish(ctx, t, m)
+	var ok bool
+	if t.version, ok = s.keep(ctx, t, m); !ok || !m.Failed.IsZero() {
+		return false
+	}
+	return t.later(m.Due.Add(-s.Left))
 }
 
 // later has a task wait.
@@ -285,15 +289,8 @@ func (s *Sender) count(result string) {
 	}
 }
 
-// finish deletes a message that was sent, or keeps one that was not, and reports whether it is to be tried again.
-func (s *Sender) finish(ctx context.Context, t *task, m *Message) (again bool) {
-	if m != nil {
-		version, ok := s.keep(ctx, t, m)
-		if t.version = version; !ok || !m.Failed.IsZero() {
-			return false
-		}
-		return t.later(m.Due.Add(-s.Left))
-	}
+// remove deletes a message that was sent, and reports whether that is to be tried again.
+func (s *Sender) remove(ctx context.Context, t *task) (again bool) {
 	err := s.Store.Write(ctx, []state.Change{{Key: t.key, If: t.version}})[0]
 	if err == nil || errors.Is(err, state.ErrConflict) {
 		return false

@@ -84,17 +84,8 @@ func capKey(name string) state.Key { return state.Key{Kind: state.AlertGate, Own
 
 // gateKey is of the gate of what the alert says; it reports false where it says nothing.
 func (a *Raised) gateKey() (state.Key, bool) {
-	id := "rulebook"
-	switch a.Alert.Per {
-	case rulebook.PerUser:
-		id = "user " + a.User
-	case rulebook.PerApp:
-		id = "app " + a.App
-	}
-	return state.Key{Kind: state.AlertGate, Owner: a.Alert.Name, ID: id}, a.Alert.Most > 0
+	return state.Key{Kind: state.AlertGate, Owner: a.Alert.Name, ID: alert.CountedFor(a.Alert, a.User, a.App)}, a.Alert.Most > 0
 }
-
-func limit(a *rulebook.Alert) alert.Limit { return alert.Limit{Most: a.Most, Every: a.Every} }
 
 // Raise puts alerts into the outbox, and returns once they are there, or are held back. At is the time.
 func (r *Raiser) Raise(ctx context.Context, at time.Time, list []*Raised) error {
@@ -167,7 +158,7 @@ func (r *Raiser) answer(list []*Raised) {
 	for _, a := range list {
 		limits[capKey(a.Alert.Name)] = alert.MostAnHour
 		if key, said := a.gateKey(); said {
-			limits[key] = limit(a.Alert)
+			limits[key] = alert.LimitOf(a.Alert)
 		}
 	}
 	err := state.ErrConflict
@@ -193,7 +184,7 @@ func (r *Raiser) Look(ctx context.Context, alerts []*rulebook.Alert) error {
 		if a := byName[key.Owner]; a == nil { // the rulebook has it no more
 			delete(r.held, key)
 		} else if key != capKey(key.Owner) {
-			looked[key] = limit(a)
+			looked[key] = alert.LimitOf(a)
 		}
 	}
 	r.mu.Unlock()
@@ -340,11 +331,11 @@ func (t *transaction) put(list []*Raised) error {
 		if key, said := a.gateKey(); said {
 			t.changed[key] = true
 			g := t.gates[key]
-			if t.at.Before(g.opens(limit(a.Alert))) {
+			if t.at.Before(g.opens(alert.LimitOf(a.Alert))) {
 				g.Waiting.add(a.User, t.at)
 				continue
 			}
-			g.Gate.Pass(t.at, limit(a.Alert))
+			g.Gate.Pass(t.at, alert.LimitOf(a.Alert))
 			held, g.Waiting = g.Waiting.Held, backlog{}
 		}
 		if err := t.summary(a.Alert); err != nil {
