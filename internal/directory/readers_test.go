@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -189,11 +190,16 @@ func TestGeneralizedTimes(t *testing.T) {
 	}
 }
 
+// endOfLine is what ends a line, with whatever stands before it that would end one once more.
+var endOfLine = regexp.MustCompile("\r*\n")
+
 // FuzzLDIF holds what is read against the same text with every line unfolded beforehand.
 func FuzzLDIF(f *testing.F) {
 	f.Add("version: 1\ndn: uid=a,dc=x\nobjectClass: person\nuid: a\nemployeeType:\n  contractor\n\n# c\n d\ndn: cn=g,dc=x\nobjectClass: posixGroup\ncn:: Zw==\nmemberUid: a\n")
+	f.Add("\r\r\n ")
+	f.Add("\ufeff\ufeff\n #")
 	f.Fuzz(func(t *testing.T, text string) {
-		text = strings.TrimPrefix(strings.ReplaceAll(text, "\r\n", "\n"), "\ufeff")
+		text = strings.TrimLeft(endOfLine.ReplaceAllString(text, "\n"), "\ufeff")
 		var folded, unfolded told
 		err := directory.ReadLDIF(strings.NewReader(text), &folded)
 		if strings.Contains("\n\n"+text, "\n\n ") {
