@@ -81,24 +81,24 @@ func try(dir string) (noticed, all int, err error) {
 	if tests.notice(0) {
 		return 0, 0, fmt.Errorf("the tests fail without any change")
 	}
-	missed := make([]bool, len(m.changes))
 	var next atomic.Int64
+	var mu sync.Mutex // of what is told
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(m.changes); i = int(next.Add(1)) - 1 {
-				missed[i] = !tests.notice(i + 1)
+				seen := tests.notice(i + 1)
+				mu.Lock()
+				if c := m.changes[i]; seen {
+					noticed++
+				} else {
+					fmt.Printf("%s/%s:%d:%d: %s\n", dir, filepath.Base(c.at.Filename), c.at.Line, c.at.Column, c.what)
+				}
+				mu.Unlock()
 			}
 		})
 	}
 	wg.Wait()
-	for i, c := range m.changes {
-		if missed[i] {
-			fmt.Printf("%s/%s:%d:%d: %s\n", dir, filepath.Base(c.at.Filename), c.at.Line, c.at.Column, c.what)
-		} else {
-			noticed++
-		}
-	}
 	return noticed, len(m.changes), nil
 }
 
