@@ -189,6 +189,22 @@ var lists = []growing{
 		}
 		return names
 	})},
+	{"registered clients", 5_000, func(t testing.TB, n int) func() {
+		text := repeated(n, `{"client_id":"c%N","client_name":"Client %N","scope":"openid"}`+"\n")
+		return func() {
+			list, err := consent.ReadClients(strings.NewReader(text))
+			require.NoError(t, err)
+			require.Len(t, list, n)
+		}
+	}},
+	{"past consents", 5_000, func(t testing.TB, n int) func() {
+		text := "user,client,app,scopes\n" + repeated(n, "u%N,c%N,news,openid\n")
+		return func() {
+			list, err := consent.ReadPast(strings.NewReader(text), time.UTC, []string{"news"})
+			require.NoError(t, err)
+			require.Len(t, list, n)
+		}
+	}},
 	{"clients, waiting", 2_000, waiting(func(n int) []string { return strings.Fields(repeated(n, "c%N ")) })},
 	{"lines of a log", 5_000, logged(lineOf(`{"subject":{"id":"u%N"},"resource":{"id":"a"},"context":{"time":"2026-11-23T08:15:00Z","id":"s%N"}}` + "\n"))},
 }

@@ -49,24 +49,29 @@ func ReadClients(in io.Reader) (list []*Client, err error) {
 			return nil, lines.At(1, err)
 		}
 	}
+	at := func(offset int64, err error) error { // what stands from there on
+		rest := bytes.TrimLeft(data[offset:], ", \t\r\n")
+		return lines.At(1+bytes.Count(data[:len(data)-len(rest)], []byte("\n")), err)
+	}
 	for {
-		kind := d.PeekKind()
-		rest := bytes.TrimLeft(data[d.InputOffset():], ", \t\r\n")
-		line := 1 + bytes.Count(data[:len(data)-len(rest)], []byte("\n"))
+		kind, begin := d.PeekKind(), d.InputOffset()
 		if kind == 0 || kind == ']' {
 			if _, err := d.ReadToken(); err != nil && !errors.Is(err, io.EOF) {
 				_, plain := lines.JSON(err)
-				return nil, lines.At(line, plain)
+				return nil, at(begin, plain)
+			}
+			if end := d.InputOffset(); len(bytes.TrimLeft(data[end:], " \t\r\n")) > 0 {
+				return nil, at(end, errors.New("something stands behind the end of the list"))
 			}
 			return list, nil
 		}
 		var r registration
 		if err := json.UnmarshalDecode(d, &r); err != nil {
 			_, plain := lines.JSON(err)
-			return nil, lines.At(line, plain)
+			return nil, at(begin, plain)
 		}
 		if strings.TrimSpace(r.ID) == "" {
-			return nil, lines.At(line, errors.New("client_id is missing: the ledger knows clients by it"))
+			return nil, at(begin, errors.New("client_id is missing: the ledger knows clients by it"))
 		}
 		list = append(list, &Client{ID: r.ID, Name: r.Name, Publisher: r.Publisher, Verified: r.Verified, Metadata: r.Metadata})
 	}

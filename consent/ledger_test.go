@@ -345,3 +345,28 @@ policy away { who everyone to everything doing consent case "elsewhere" when net
 	require.Equal(t, []string{`c-1 block consenting "never"`, `c-2 review consenting "otherwise"`, `c-4 review consenting "otherwise"`}, audit(newBench(t, b.store, stricter)),
 		"widget is struck out, group owners have less of a say, and two reviews no more")
 }
+
+// TestWhyIsKept: the journal says what gave each answer, policies or not.
+func TestWhyIsKept(t *testing.T) {
+	text := strings.Replace(rules, "unmatched grant floor none", "unmatched block floor passkey every time break-glass user two => passkey every time", 1)
+	text = strings.Replace(text, "  who   everyone\n", "  who   people except group galley\n", 1)
+	text = strings.Replace(text, "user cat { methods password }", "user cat { groups galley  methods password }", 1)
+	text = strings.Replace(text, `scopes within basic and publisher.verified => grant`, `scopes within basic => grant`, 1)
+	b := newBench(t, consent.NewMemory(), text)
+	for _, c := range []struct {
+		so            signon.SignOn
+		what, because string
+	}{
+		{request("notes", "openid"), "step-up", "floor"},
+		{request("notes", "openid", proven), "grant", `consenting "harmless"`},
+		{request("mail", "openid", of("cat")), "block", "unmatched"},
+		{request("clock", "openid", of("two"), proven), "grant", "break-glass"},
+		{request("crews", "roster.read", of("off")), "block", `The user "off" is disabled.`},
+	} {
+		_, err := b.Ask(t.Context(), c.so)
+		require.NoError(t, err)
+		last := lastEntry(t, b.store)
+		require.Equal(t, []string{c.what, c.because}, []string{last.What, last.Why}, "%s of %s", c.so.Consent.Client, c.so.User)
+		require.Equal(t, c.so.User, last.Who)
+	}
+}
