@@ -158,8 +158,7 @@ func (f *frame) past() *history.Facts {
 // query is what a history is asked, or taught, about the sign-on.
 func (f *frame) query() *history.Query {
 	q := &f.historyQuery
-	q.Reset()
-	q.User, q.At, q.Country, q.Device, q.Place = f.so.User, f.now, f.countryCode(), f.device.ID, *f.location()
+	*q = history.Query{User: f.so.User, At: f.now, Country: f.countryCode(), Device: f.device.ID, Place: *f.location()}
 	return q
 }
 

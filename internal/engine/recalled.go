@@ -86,11 +86,15 @@ func (f *frame) pastSource() history.Source {
 
 // learn fills in what the sign-on teaches whoever remembers.
 func (f *frame) learn() {
-	if f.recalled == nil {
-		return
+	if f.recalled != nil {
+		f.recalled.Learned = f.lesson()
 	}
+}
+
+// lesson is what the sign-on teaches a history.
+func (f *frame) lesson() history.SignOn {
 	if !f.history.done {
 		f.query()
 	}
-	f.recalled.Learned = history.SignOn{Query: f.historyQuery, ID: f.so.ID}
+	return history.SignOn{Query: f.historyQuery, ID: f.so.ID}
 }

@@ -56,10 +56,7 @@ func (e *Engine) Trace(ctx context.Context, so *signon.SignOn, t *Trace) error {
 func (f *frame) fillTrace(t *Trace, outcome signon.Outcome, ground signon.Ground) {
 	t.Outcome, t.Ground, t.Person, t.Form, t.Country = outcome, ground, f.person, f.device.Form, f.countryCode()
 	t.Networks, _ = f.networksOf()
-	if !f.history.done {
-		f.query()
-	}
-	t.Past = history.SignOn{Query: f.historyQuery, ID: f.so.ID}
+	t.Past = f.lesson()
 	if t.Risk = (known.Interval{}); t.Scored && f.rb.Risk != nil && !ground.Identity() && ground != signon.GroundEndedSession {
 		t.Risk, _ = f.Number(fact.Risk)
 	}

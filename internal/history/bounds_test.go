@@ -117,6 +117,19 @@ func TestOddWhateverWasForgotten(t *testing.T) {
 	require.Len(t, counts, 3, "each of the answers is tried")
 }
 
+// TestEdgeOfTheWindowApart has sign-ons that are perhaps in the window and surely not near: where the clock was put forward two
+// hours since. With them there are enough for an odd hour, and without there are not.
+func TestEdgeOfTheWindowApart(t *testing.T) {
+	troll, err := time.LoadLocation("Antarctica/Troll")
+	require.NoError(t, err)
+	now := time.Date(2026, 5, 10, 12, 7, 0, 0, troll)
+	for n, want := range map[int]known.Truth{17: known.False, 18: known.Unknown, 19: known.Unknown, 20: known.True} {
+		first := append(several(2, now.Add(-window).Truncate(quarter), time.Second), several(n, now.AddDate(0, 0, -20).Add(-9*time.Hour), time.Second)...)
+		f := crowded(troll, now.AddDate(0, 0, 1), first...).Before(&history.Query{User: "ann", At: now})
+		require.Equal(t, []any{want, true}, []any{f.OddHour, f.Forgotten}, n)
+	}
+}
+
 // TestNearIsNotCutShort has a few near in full memory, and far more apart that are only counts.
 func TestNearIsNotCutShort(t *testing.T) {
 	now := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)

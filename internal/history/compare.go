@@ -28,6 +28,11 @@ type comparison struct {
 	strayed         bool // where the user was last is no longer known
 }
 
+// comparison begins one.
+func (p *Past) comparison(q *Query) comparison {
+	return comparison{now: p.entry(q), from: q.At.Add(-Window).UnixMicro(), counts: q.Counts, wall: p.wall}
+}
+
 // sighting is when a country or device was seen last before now; 0 is never.
 type sighting struct {
 	at    int64

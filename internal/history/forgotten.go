@@ -114,7 +114,7 @@ func (f *forgotten) count(at int64) {
 		f.quarters, f.top = make([]uint16, mostQuarters), q
 	}
 	f.reach(q)
-	n := f.slot(q)
+	n := f.counter(q)
 	if q <= f.top-int64(mostQuarters) || *n == math.MaxUint16 {
 		f.gone = max(f.gone, at)
 		return
@@ -131,15 +131,15 @@ func (f *forgotten) reach(q int64) {
 		f.top = q
 	}
 	for ; f.top < q; f.top++ {
-		if oldest := f.slot(f.top + 1); *oldest > 0 {
+		if oldest := f.counter(f.top + 1); *oldest > 0 {
 			*oldest = 0
 			f.gone = max(f.gone, (f.top+2-n)*quarter.Microseconds()-1)
 		}
 	}
 }
 
-// slot is where a quarter is counted.
-func (f *forgotten) slot(q int64) *uint16 {
+// counter is where a quarter is counted.
+func (f *forgotten) counter(q int64) *uint16 {
 	n := int64(mostQuarters)
 	return &f.quarters[(q%n+n)%n]
 }
@@ -195,7 +195,7 @@ func (f *forgotten) tellHours(c *comparison) {
 	unit := quarter.Microseconds()
 	first := max(f.top-int64(mostQuarters)+1, floor(c.from, unit))
 	for q := first; q <= min(f.top, floor(c.now.at, unit)); q++ {
-		n := int(*f.slot(q))
+		n := int(*f.counter(q))
 		if n == 0 {
 			continue
 		}

@@ -39,15 +39,6 @@ type Query struct {
 	Device  string // empty is unknown
 	Place   place.Location
 	Counts  bool // whether AroundNow counts all, and not only enough of them to tell an odd hour
-
-	found found // by the history that was asked
-}
-
-// Reset makes the query ready to ask about another sign-on. What was found out about the user
-// stays, for when it is the same one again.
-func (q *Query) Reset() {
-	q.User, q.At, q.Country, q.Device, q.Place, q.Counts = "", time.Time{}, "", "", place.Location{}, false
-	q.found.asked = false
 }
 
 // SignOn is a sign-on that a history learns.

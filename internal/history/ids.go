@@ -10,39 +10,39 @@ func (s *ids) add(id uint64) bool {
 		return false
 	}
 	if s.newer.count == idsOfShard {
-		s.newer, s.older = table{slots: make([]uint64, len(s.newer.slots))}, s.newer
+		s.newer, s.older = table{buckets: make([]uint64, len(s.newer.buckets))}, s.newer
 	}
 	return true
 }
 
 func (s *ids) has(id uint64) bool { return s.newer.has(id) || s.older.has(id) }
 
-// table is a hash table of hashes, each in the first slot that was free from its own on. Half of them stay free.
+// table is a hash table of hashes, each in the first bucket that was free from its own on. Half of them stay free.
 type table struct {
-	slots []uint64 // as many as a power of two; 0 is free
-	count int
+	buckets []uint64 // as many as a power of two; 0 is free
+	count   int
 }
 
-// slot is that of an id, or the free one where it belongs.
-func (t *table) slot(id uint64) *uint64 {
-	last := uint64(len(t.slots) - 1)
+// bucket is that of an id, or the free one where it belongs.
+func (t *table) bucket(id uint64) *uint64 {
+	last := uint64(len(t.buckets) - 1)
 	for i := id >> shardBits & last; ; i = (i + 1) & last { // the lowest bits are the same within a shard
-		if s := &t.slots[i]; *s == id || *s == 0 {
+		if s := &t.buckets[i]; *s == id || *s == 0 {
 			return s
 		}
 	}
 }
 
 func (t *table) has(id uint64) bool {
-	return len(t.slots) > 0 && *t.slot(max(1, id)) != 0
+	return len(t.buckets) > 0 && *t.bucket(max(1, id)) != 0
 }
 
 func (t *table) add(id uint64) bool {
 	id = max(1, id)
-	if 2*t.count >= len(t.slots) {
+	if 2*t.count >= len(t.buckets) {
 		t.grow()
 	}
-	s := t.slot(id)
+	s := t.bucket(id)
 	if *s != 0 {
 		return false
 	}
@@ -52,11 +52,11 @@ func (t *table) add(id uint64) bool {
 }
 
 func (t *table) grow() {
-	old := t.slots
-	t.slots = make([]uint64, max(64, 2*len(old)))
+	old := t.buckets
+	t.buckets = make([]uint64, max(64, 2*len(old)))
 	for _, id := range old {
 		if id != 0 {
-			*t.slot(id) = id
+			*t.bucket(id) = id
 		}
 	}
 }

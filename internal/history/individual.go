@@ -39,7 +39,7 @@ func (t *userHistory) lose(at int64) {
 
 // Before tells what the user's sign-ons before this one say of it.
 func (i *Individual) Before(q *Query) Facts {
-	c := comparison{now: i.past.entry(q), from: q.At.Add(-Window).UnixMicro(), counts: q.Counts, wall: i.past.wall}
+	c := i.past.comparison(q)
 	i.mu.Lock()
 	c.compare(&i.kept)
 	i.mu.Unlock()

@@ -47,18 +47,23 @@ func (p *Past) Branch() *Past { return &Past{wall: p.wall, seed: p.seed, base: p
 
 // Learn adds a granted sign-on. It reports false for one whose id was learned before.
 func (p *Past) Learn(s *SignOn) bool {
-	known := p.find(&s.Query)
-	if s.ID != "" && !p.learnID(known.user*31+p.hash(s.ID)) {
+	user := p.hash(s.User)
+	if s.ID != "" && !p.learnID(user*31+p.hash(s.ID)) {
 		return false
 	}
-	sh := &p.shards[known.user%shards]
+	e := p.entry(&s.Query)
+	sh := &p.shards[user%shards]
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	if known.kept == nil {
-		known.kept = p.userHistory(sh, s.User, known.user)
-	}
-	known.kept.add(known.entry)
+	p.userHistory(sh, s.User, user).add(e)
 	return true
+}
+
+// Before tells what the sign-ons of the user before this one say of it.
+func (p *Past) Before(q *Query) Facts {
+	c := p.comparison(q)
+	p.with(q.User, p.hash(q.User), c.compare)
+	return c.facts(q)
 }
 
 // userHistory finds that of a user, and begins it where there is none. The shard is locked.
@@ -76,8 +81,8 @@ func (p *Past) userHistory(sh *shard, user string, hash uint64) *userHistory {
 }
 
 // with calls f with what is kept of a user, if there is one here or in what the history began
-// with, while nobody changes it. It gives that if it is here.
-func (p *Past) with(user string, hash uint64, f func(*userHistory)) (here *userHistory) {
+// with, while nobody changes it.
+func (p *Past) with(user string, hash uint64, f func(*userHistory)) {
 	for past := p; past != nil; past = past.base {
 		sh := &past.shards[hash%shards]
 		sh.mu.Lock()
@@ -86,37 +91,10 @@ func (p *Past) with(user string, hash uint64, f func(*userHistory)) (here *userH
 			f(t)
 		}
 		sh.mu.Unlock()
-		switch {
-		case t != nil && past == p:
-			return t
-		case t != nil:
-			return nil
+		if t != nil {
+			return
 		}
 	}
-	return nil
-}
-
-// found is what a history found out about a query, so that it need not do so again when it
-// learns the same, nor about the user when it is asked about another sign-on.
-type found struct {
-	past  *Past
-	name  string       // of the user,
-	user  uint64       // a hash of it,
-	kept  *userHistory // and what is kept of the user, if there is something
-	asked bool         // there is an entry:
-	entry entry        // the sign-on
-}
-
-// find finds out about a query what is not found yet.
-func (p *Past) find(q *Query) *found {
-	f := &q.found
-	if f.past != p || f.name != q.User {
-		*f = found{past: p, name: q.User, user: p.hash(q.User)}
-	}
-	if !f.asked {
-		f.asked, f.entry = true, p.entry(q)
-	}
-	return f
 }
 
 // hash is that of a user, an id or a device, which whoever names them cannot foresee.
@@ -157,20 +135,4 @@ func letters(country string) uint16 {
 		return 0
 	}
 	return uint16(country[0])<<8 | uint16(country[1])
-}
-
-// Before tells what the sign-ons before this one say of it.
-func (p *Past) Before(q *Query) Facts {
-	q.found.asked = false
-	f := p.find(q)
-	c := comparison{now: f.entry, from: f.entry.at - Window.Microseconds(), counts: q.Counts, wall: p.wall}
-	if f.kept != nil {
-		sh := &p.shards[f.user%shards]
-		sh.mu.Lock()
-		c.compare(f.kept)
-		sh.mu.Unlock()
-	} else {
-		f.kept = p.with(q.User, f.user, c.compare)
-	}
-	return c.facts(q)
 }
