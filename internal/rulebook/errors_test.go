@@ -74,6 +74,10 @@ var wrongs = []struct {
 	{`promise "m" { who everyone to everything always locked out }`, 49, `found "locked"`, ""},
 	{`promise "m" { who everyone to everything never locked out never block }`, 59, `"never" stands twice`, ""},
 	{`expect "e" { user ann app roster user ann => grant }`, 34, `"user" stands twice`, ""},
+	{policy("otherwise => Deny"), 52, `found "Deny"`, "write block"},
+	{policy("otherwise => require pin"), 52, `found "require"`, "write step-up"},
+	{`policy p { who anyone to everything otherwise => block }`, 16, `found "anyone"`, "write everyone"},
+	{`group g { user ann group crew }`, 20, `found "group"`, "write a comma"},
 	{`expect "e" { user ann app roster => grnt }`, 37, `found "grnt"`, `did you mean "grant"?`},
 	// Names.
 	{`user ann { }`, 6, "user ann is declared twice", "the first stands at rulebook.warden:1:21"},

@@ -200,6 +200,9 @@ func (p *parser) group(k token.Token) ast.Decl {
 			kind := asName(p.word("user", "group"))
 			return ast.Selector{Kind: kind, Name: p.name("a " + kind.Text)}
 		})
+		if p.is("user") || p.is("group") {
+			p.fail("between two members, write a comma", "expected \"}\", found %s", p.peek().Describe())
+		}
 	})
 	return d
 }

@@ -187,10 +187,17 @@ func (p *parser) word(words ...string) token.Token {
 	help := ""
 	if t.Kind == token.Word {
 		help = spell.Hint(t.Text, words)
+		if other := synonyms[strings.ToLower(t.Text)]; slices.Contains(words, other) {
+			help = "write " + other
+		}
 	}
 	p.fail(help, "expected %s, found %s", alternatives(words), t.Describe())
 	return t
 }
+
+// synonyms are words that people write for one of the language's.
+var synonyms = map[string]string{"allow": "grant", "permit": "grant", "accept": "grant", "deny": "block", "reject": "block", "refuse": "block",
+	"require": "step-up", "challenge": "step-up", "skip": "abstain", "everybody": "everyone", "anyone": "everyone", "all": "everyone"}
 
 // name takes a name or value: a word that is not reserved, or a string.
 func (p *parser) name(what string) ast.Name {
