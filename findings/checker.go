@@ -20,7 +20,7 @@ import (
 // Span is that of every possible sign-on, where that was gone through; undecided says what was not worked out in time.
 func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.Engine, files fs.FS, now time.Time, o Options) (list diag.List, accepted []accepted, span [2]time.Time, undecided string, err error) {
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
-	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.alerts, c.unused, c.schedules, c.apps, c.expectations,
+	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.untold, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
 		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
@@ -176,11 +176,16 @@ func (c *checker) signals() {
 	}
 }
 
-// alerts tells of alerts that nobody is told.
-func (c *checker) alerts() {
+// untold tells of alerts and digests that go to nobody.
+func (c *checker) untold() {
 	for _, a := range c.rb.Alerts {
 		if len(a.Tell) == 0 {
 			c.warn(UntoldAlert, a.Decl.Name, "say who: tell \"mailto:desk@skerry.example\"", "nobody is told of the alert %s", a.Decl.Name)
+		}
+	}
+	for _, d := range c.rb.Digests {
+		if len(d.Tell) == 0 {
+			c.warn(UntoldDigest, d.Decl.Name, "say to whom: tell \"mailto:desk@skerry.example\"", "nobody is sent the digest %s", d.Decl.Name)
 		}
 	}
 }

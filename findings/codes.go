@@ -39,6 +39,7 @@ const (
 	ImpossibleScope     = "impossible-scope"
 	UnheardSignals      = "unheard-signals"
 	UntoldAlert         = "untold-alert"
+	UntoldDigest        = "untold-digest"
 	NoisyAlert          = "noisy-alert"
 	TokenOver           = "token-over"
 	TokenEnding         = "token-ending"
@@ -55,7 +56,7 @@ const (
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, UntoldAlert, NoisyAlert, TokenOver, TokenEnding,
+		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, UntoldAlert, UntoldDigest, NoisyAlert, TokenOver, TokenEnding,
 		CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutEffect, LockedOut, AppLocked}
 	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.TextOfNothing, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
@@ -84,6 +85,7 @@ var about = map[diag.Code]string{
 	SamePolicy:          "Another policy says the same.",
 	SameCase:            "Another policy for the same people, apps and actions holds the same rule.",
 	UntoldAlert:         "An alert that nobody is told.",
+	UntoldDigest:        "A digest that nobody is sent.",
 	NoisyAlert:          "An alert that would have been sent more than 50 times a day, by the rulebook's own history.",
 	UnheardSignals:      "No caller may send the signals of a source that is not asked for them.",
 	TokenOver:           "The last day of a caller's token is past.",

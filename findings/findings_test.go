@@ -90,6 +90,7 @@ func TestFindings(t *testing.T) {
 	require.Equal(t, []string{"token-ending"}, check(served, noon))
 	require.Equal(t, []string{"waiver-ending", "token-over"}, check(served, noon.AddDate(0, 0, 30)))
 	require.Equal(t, []string{"untold-alert"}, check(clean+"alert a { when country is NO }\n", before))
+	require.Equal(t, []string{"untold-digest"}, check(clean+"digest d { every mon at 07:00 }\n", before))
 	require.Equal(t, []string{"unsupplied-fact"}, check(clean+"alert a { when user.compromised tell \"mailto:a@b.example\" }\n", before))
 	var log strings.Builder
 	for i := range 102 {

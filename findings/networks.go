@@ -92,23 +92,23 @@ func (c *checker) owners() {
 	if c.rb.Open {
 		return
 	}
-	type place struct{ file, owner string }
-	wrong := map[string][]place{}
+	type owned struct{ device, owner string }
+	wrong := map[string][]owned{}
 	at := map[string]int{}
 	for id, d := range c.rb.Devices {
 		if d.Owner == "" || c.rb.People[d.Owner] != nil {
 			continue
 		}
-		wrong[d.File] = append(wrong[d.File], place{id, d.Owner})
+		wrong[d.File] = append(wrong[d.File], owned{id, d.Owner})
 		if line, there := at[d.File]; !there || d.Line < line {
 			at[d.File] = d.Line
 		}
 	}
 	for file, list := range wrong {
-		slices.SortFunc(list, func(a, b place) int { return strings.Compare(a.file, b.file) })
+		slices.SortFunc(list, func(a, b owned) int { return strings.Compare(a.device, b.device) })
 		var texts []string
 		for _, x := range list {
-			texts = append(texts, x.file+" of "+x.owner)
+			texts = append(texts, x.device+" of "+x.owner)
 		}
 		c.warn(UnknownOwner, ast.Name{Pos: posOf(file, at[file])}, "mend the owner, or take the device out; device.owned is no for everybody until then",
 			"devices whose owner nobody knows: %s", spell.Few(texts, 3))

@@ -5,7 +5,9 @@ package findings
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
@@ -13,9 +15,17 @@ import (
 // repeated finds policies that say the same, and rules that are kept in two policies for the
 // same people, apps and actions.
 func (c *checker) repeated() {
-	policies := map[string]*rulebook.Policy{}
+	type rule struct {
+		scope int // the number of the people, apps, actions and stages that it is for
+		text  string
+	}
+	scopes, policies := map[string]int{}, map[rule]*rulebook.Policy{}
 	for _, p := range c.rb.Policies {
-		key := scopeKey(p) + casesKey(p)
+		scope := scopeKey(p)
+		if _, seen := scopes[scope]; !seen {
+			scopes[scope] = len(scopes)
+		}
+		key := rule{scopes[scope], casesKey(p)}
 		if first, ok := policies[key]; ok {
 			c.warn(SamePolicy, p.Decl.Name, "take one of them out", "the policy %s says the same as %s (%s:%d)", p.Name, first.Name,
 				first.Decl.Name.Pos.File, first.Decl.Name.Pos.Line)
@@ -27,11 +37,12 @@ func (c *checker) repeated() {
 		policy *rulebook.Policy
 		label  string
 	}
-	cases := map[string]kept{}
-	for _, p := range policiesByName(policies) {
+	cases := map[rule]kept{}
+	for _, of := range slices.SortedFunc(maps.Keys(policies), func(a, b rule) int { return cmp.Compare(policies[a].Name, policies[b].Name) }) {
+		p := policies[of]
 		for i := range p.Cases[:len(p.Cases)-1] {
 			k := &p.Cases[i]
-			key := scopeKey(p) + caseKey(k)
+			key := rule{of.scope, caseKey(k)}
 			if first, ok := cases[key]; ok && first.policy != p {
 				c.warn(SameCase, labelOf(p, i), "keep the rule in one place", "the case %q says the same as the case %q of %s, for the same people and apps",
 					k.Label, first.label, first.policy.Name)
@@ -42,24 +53,17 @@ func (c *checker) repeated() {
 	}
 }
 
-func policiesByName(m map[string]*rulebook.Policy) (list []*rulebook.Policy) {
-	for _, p := range m {
-		list = append(list, p)
-	}
-	slices.SortFunc(list, func(a, b *rulebook.Policy) int { return cmp.Compare(a.Name, b.Name) })
-	return list
-}
-
 // scopeKey is equal for policies for the same people, apps, actions and stages, however they are ordered.
 func scopeKey(p *rulebook.Policy) string {
-	key := whoKey(&p.Who) + fmt.Sprint(appsKey(p.To.Items), appsKey(p.To.Except), p.Doing)
+	var key strings.Builder
+	fmt.Fprint(&key, whoKey(&p.Who), appsKey(p.To.Items), appsKey(p.To.Except), p.Doing)
 	for _, s := range p.Stages {
-		key += fmt.Sprint(s.Stage, s.From.Unix())
+		fmt.Fprint(&key, s.Stage, s.From.Unix())
 		if s.For != nil {
-			key += whoKey(s.For)
+			key.WriteString(whoKey(s.For))
 		}
 	}
-	return key
+	return key.String()
 }
 
 func whoKey(w *rulebook.Who) string {
@@ -77,11 +81,13 @@ func appsKey(list []rulebook.AppSelector) string {
 	}))
 }
 
-func casesKey(p *rulebook.Policy) (key string) {
+func casesKey(p *rulebook.Policy) string {
+	var key strings.Builder
 	for i := range p.Cases {
-		key += caseKey(&p.Cases[i])
+		key.WriteString(caseKey(&p.Cases[i]))
 	}
-	return key + fmt.Sprint(p.Session.Lasts, p.Session.Idle)
+	fmt.Fprint(&key, p.Session.Lasts, p.Session.Idle)
+	return key.String()
 }
 
 // caseKey is equal for cases that decide the same on the same condition.

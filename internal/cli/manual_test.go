@@ -49,6 +49,7 @@ func TestExamplesWork(t *testing.T) {
 
 // TestDemoIsWalkedForthAndBack types what a reader would.
 func TestDemoIsWalkedForthAndBack(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
 	for typed, want := range map[string][]string{
 		"\n\nq\n":   {"1", "2", "3"},
 		"\nb\n\n\n": {"1", "2", "1", "2", "3"},

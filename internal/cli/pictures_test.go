@@ -30,6 +30,7 @@ func digest(data []byte) string {
 // TestPicturesShowWhatIsPrinted holds every picture of the documentation against what its command
 // prints now, by the digests that were noted when it was taken. One that differs is taken anew by .ci/pictures NAME.
 func TestPicturesShowWhatIsPrinted(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
 	names, err := filepath.Glob("../../docs/screenshots/*")
 	require.NoError(t, err)
 	require.Less(t, len(names), 20)
