@@ -122,7 +122,7 @@ func agreeExactly(t *testing.T, seed uint64, s *possibletest.Small, counts map[s
 			want = append(want, findings.WaiverWithoutEffect+" "+w.Name)
 		}
 	}
-	for _, user := range []string{"ada", "ben"} {
+	for _, user := range []string{"ada", "ben", "eli"} {
 		if !in[user] {
 			want = append(want, findings.LockedOut+" "+user)
 		}
@@ -140,7 +140,7 @@ func agreeExactly(t *testing.T, seed uint64, s *possibletest.Small, counts map[s
 	require.Empty(t, report.Undecided)
 	var got []string
 	for _, f := range report.Findings {
-		words := regexp.MustCompile(`"c\d"|p\d|\bw\b|\bada\b|\bben\b|\bcil\b|\bkey\b|\bledger\b|\broster\b`).FindAllString(f.Message, -1)
+		words := regexp.MustCompile(`"c\d"|p\d|\bw\b|\bada\b|\bben\b|\beli\b|\bcil\b|\bkey\b|\bledger\b|\broster\b`).FindAllString(f.Message, -1)
 		switch f.Code {
 		case findings.CaseNeverTaken:
 			got = append(got, fmt.Sprintf("%s %s %s", f.Code, words[1], strings.Trim(words[0], `"`)))

@@ -2,7 +2,9 @@ package signon_test
 
 import (
 	stdjson "encoding/json"
+	"math"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -189,4 +191,69 @@ func FuzzDecode(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, string(out), string(twice))
 	})
+}
+
+// TestOnlyAGrantSaysYes: an error, or any other outcome, says no.
+func TestOnlyAGrantSaysYes(t *testing.T) {
+	for outcome := signon.Block; outcome <= signon.Grant; outcome++ {
+		for _, wrong := range []string{"", "the directory is away"} {
+			text, err := json.Marshal(signon.Decision{Outcome: outcome, Error: wrong})
+			require.NoError(t, err)
+			require.Equal(t, outcome == signon.Grant && wrong == "", strings.HasPrefix(string(text), `{"decision":true,`), string(text))
+		}
+	}
+}
+
+func TestGrounds(t *testing.T) {
+	for g, want := range map[signon.Ground]string{signon.GroundPolicies: "policies", signon.GroundUnknownUser: "the user is not known", signon.GroundFloor: "the floor",
+		signon.GroundFloor + 1: "Ground(8)", 255: "Ground(255)"} {
+		require.Equal(t, want, g.String())
+	}
+	for g := signon.GroundPolicies; g <= signon.GroundFloor; g++ {
+		identity := g == signon.GroundUnknownUser || g == signon.GroundDisabledUser || g == signon.GroundEndedSession || g == signon.GroundUnknownTarget
+		require.Equal(t, identity, g.Identity(), g.String())
+	}
+}
+
+// TestEvaluationsStateEverything: of a request to the service every name is there, and an address is no app.
+func TestEvaluationsStateEverything(t *testing.T) {
+	const whole = `{"subject":{"type":"user","id":"ann"},"action":{"name":"sign-on"},"resource":{"type":"app","id":"news"},"context":{"outcome":"block","suppose":{"risk":3}}}`
+	l, err := signon.DecodeEvaluation([]byte(whole))
+	require.NoError(t, err)
+	require.Equal(t, []any{"ann", "news", "sign-on", "", true, signon.Block}, []any{l.User, l.App, l.Action, l.Address, l.Recorded, l.Outcome})
+	for member, field := range map[string]string{`"type":"user",`: "subject.type", `"id":"ann"`: "subject.id", `"name":"sign-on"`: "action.name",
+		`"type":"app",`: "resource.type", `"id":"news"`: "resource.id"} {
+		text := strings.Replace(strings.Replace(whole, member, "", 1), `"user",}`, `"user"}`, 1)
+		_, err := signon.DecodeEvaluation([]byte(strings.Replace(text, `"app",}`, `"app"}`, 1)))
+		require.ErrorContains(t, err, field+": is missing", text)
+	}
+	l, err = signon.DecodeEvaluation([]byte(strings.Replace(whole, `"type":"app","id":"news"`, `"type":"url","id":"https://news.skerry.example/"`, 1)))
+	require.NoError(t, err)
+	require.Equal(t, []string{"https://news.skerry.example/", ""}, []string{l.Address, l.App})
+	for _, wrong := range []string{`{"subject":{"type":"group"`, `{"subject":{"type":"user","id":7`} {
+		_, err = signon.DecodeEvaluation([]byte(strings.Replace(whole, `{"subject":{"type":"user"`, wrong, 1)))
+		require.Error(t, err)
+	}
+	_, err = signon.DecodeEvaluation([]byte(strings.Replace(whole, `"outcome":"block"`, `"outcome":"maybe"`, 1)))
+	require.ErrorContains(t, err, "context.outcome")
+	_, err = signon.DecodeEvaluation([]byte(strings.Replace(whole, `"outcome":"block"`, `"country":"no"`, 1)))
+	require.ErrorContains(t, err, "context.country")
+}
+
+// TestTheFirstByNameIsNamed: of several attributes that cannot be, always the same one is told.
+func TestTheFirstByNameIsNamed(t *testing.T) {
+	for range 20 {
+		s := signon.SignOn{Properties: map[string]any{"c": math.NaN(), "a": 1.0, "b": "\xff", "d": "\xff", "e": math.Inf(1)}}
+		require.ErrorContains(t, s.Validate(), "subject.properties.b: ")
+	}
+}
+
+func TestChallengeIsAHeader(t *testing.T) {
+	d := signon.Decision{Outcome: signon.StepUp, ACR: "a ~\x1f\x7f\r\n\"\\b", MaxAge: 0}
+	require.Contains(t, d.Challenge(), `acr_values="a ~\"\\b", max_age="0"`)
+	d = signon.Decision{Outcome: signon.StepUp, MaxAge: signon.NoMaxAge}
+	require.NotContains(t, d.Challenge(), "max_age")
+	require.NotContains(t, d.Challenge(), "acr_values")
+	d.Outcome = signon.Block
+	require.Empty(t, d.Challenge())
 }

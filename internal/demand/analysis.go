@@ -3,7 +3,7 @@ package demand
 // Demands for those who ask what holds for every possible sign-on.
 
 import (
-	"iter"
+	"slices"
 	"time"
 )
 
@@ -131,28 +131,9 @@ func (f *folding[T]) reach(n *node) T {
 	return f.Or(any(t.strong&t.verifies), f.And(any(t.strong), two))
 }
 
-// Fresh are the freshnesses that the atoms of a demand ask for, each perhaps several times.
-func (d *Demand) Fresh() iter.Seq[*Fresh] {
-	return func(yield func(*Fresh) bool) {
-		d.root.each(func(n *node) bool { return !n.proved() || yield(&n.fresh) })
-	}
-}
+// HasGrace reports whether somewhere in a demand an enrolment may be late, so that it counts when somebody joined.
+func (d *Demand) HasGrace() bool { return d.root.hasGraceWithin() }
 
-// proved reports an atom that is met by proof.
-func (n *node) proved() bool { return n.op == method || n.op == level || n.op == changePassword }
-
-func (n *node) each(yield func(*node) bool) bool {
-	for _, part := range n.parts {
-		if !part.each(yield) {
-			return false
-		}
-	}
-	return len(n.parts) > 0 || yield(n)
-}
-
-// GracePeriods are those of the enrols in a demand.
-func (d *Demand) GracePeriods() iter.Seq[time.Duration] {
-	return func(yield func(time.Duration) bool) {
-		d.root.each(func(n *node) bool { return n.op != enrol || !n.hasGrace || yield(n.grace) })
-	}
+func (n *node) hasGraceWithin() bool {
+	return n.hasGrace || slices.ContainsFunc(n.parts, (*node).hasGraceWithin)
 }

@@ -113,6 +113,7 @@ func TestPlans(t *testing.T) {
 			require.Equal(t, c.enrol, namesOf(table, plan.Enrol), "enrol: %+v", c)
 			require.Equal(t, c.change, plan.Change, "%+v", c)
 			require.Len(t, plan.Baselines, c.mend, "%+v", c)
+			require.Len(t, it.Baselines(), strings.Count(c.demands, "device meets"), c.demands)
 		}
 	}
 }
@@ -177,6 +178,10 @@ func TestDemandsOfDemandsAreBounded(t *testing.T) {
 	_, _, errors := parse(t, src.String())
 	require.NotEmpty(t, errors)
 	require.Contains(t, errors[0].Msg, "more than 4096 parts")
+	for atoms, refused := range map[int]bool{4095: false, 4096: true} { // and one "or"
+		_, _, errors := parse(t, "demand it { password"+strings.Repeat(" or pin", atoms-1)+" }")
+		require.Equal(t, refused, len(errors) > 0)
+	}
 }
 
 func TestGrace(t *testing.T) {

@@ -82,7 +82,13 @@ func TestSourcesMayChange(t *testing.T) {
 
 func newEngine(t *testing.T, src string, sources engine.Sources) *engine.Engine {
 	t.Helper()
-	rb := rulebook.Load(fstest.MapFS{"rulebook.warden": {Data: []byte(src)}}, rulebook.Options{})
+	return engineOf(t, fstest.MapFS{"rulebook.warden": {Data: []byte(src)}}, sources)
+}
+
+// engineOf is newEngine of a rulebook of several files.
+func engineOf(t *testing.T, files fstest.MapFS, sources engine.Sources) *engine.Engine {
+	t.Helper()
+	rb := rulebook.Load(files, rulebook.Options{})
 	require.NoError(t, rb.Diagnostics.Err())
 	sources.Clock = func() time.Time { return noon }
 	return engine.New(rb, sources)

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden/internal/engine"
-	"briskwarden.example/briskwarden/internal/rulebook"
+	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -85,18 +85,44 @@ risk model { add 45 when new.country  add 20 when odd.hour band low to 100 }
 		for name, text := range files {
 			fsys[name] = &fstest.MapFile{Data: []byte(text)}
 		}
-		rb := rulebook.Load(fsys, rulebook.Options{})
-		require.NoError(t, rb.Diagnostics.Err())
 		s := c.s
 		if s.App, s.Time = "news", noon; s.User == "" {
 			s.User = "ann"
 		}
 		var d signon.Decision
-		require.NoError(t, engine.New(rb, engine.Sources{}).Decide(t.Context(), &s, &d, true))
+		require.NoError(t, engineOf(t, fsys, engine.Sources{}).Decide(t.Context(), &s, &d, true))
 		require.Equal(t, "x", d.Explanation.Policies[0].Case, "%s: %s", c.condition, d.Explanation.Policies[0].Why)
 		require.Equal(t, c.want, d.Explanation.Policies[0].Why, c.condition)
 		if strings.HasPrefix(c.condition, "risk") {
 			require.Equal(t, []signon.Factor{{Add: 45, When: "new.country", Value: "true", Why: "new.country is yes: PT was not seen in 90 days"}}, d.Explanation.Risk.Factors)
 		}
+	}
+}
+
+// recorded is a history that answers the same whatever it is asked.
+type recorded history.Facts
+
+func (r recorded) Before(*history.Query) history.Facts { return history.Facts(r) }
+
+// TestTravelEvidence tells how fast somebody travelled, or why that is not known.
+func TestTravelEvidence(t *testing.T) {
+	const rules = `rulebook r { timezone "UTC" floor none }
+user ann { } app news { }
+policy p { who everyone to app news case "x" when travel.speed > 900 => block otherwise => grant }
+`
+	for _, c := range []struct {
+		past history.Facts
+		why  string
+	}{
+		{history.Facts{Strayed: true}, "travel.speed is unknown: where the user was before is no longer remembered"},
+		{history.Facts{}, "travel.speed is unknown: the position of 192.0.2.7 is unknown"},
+		{history.Facts{TravelKnown: true, TravelSpeed: history.AtOnce}, "travel.speed is 100000 km/h: at the same instant the user was elsewhere"},
+		{history.Facts{TravelKnown: true, TravelSpeed: 1200, TravelKM: 600, TravelledFor: 30 * time.Minute, TravelSince: noon.Add(-30 * time.Minute)},
+			"travel.speed is 1200 km/h: 600 km from where the user was 30 min ago"},
+	} {
+		var d signon.Decision
+		so := &signon.SignOn{User: "ann", App: "news", Time: noon, IP: netip.MustParseAddr("192.0.2.7")}
+		require.NoError(t, newEngine(t, rules, engine.Sources{History: recorded(c.past)}).Decide(t.Context(), so, &d, true))
+		require.Equal(t, c.why, d.Explanation.Policies[0].Why)
 	}
 }

@@ -136,12 +136,12 @@ func (f *frame) reviews(d *signon.Decision) {
 			slices.ContainsFunc(d.Next, func(s signon.Step) bool { return s.Group == h.kase.Group }) {
 			continue
 		}
-		step(d, signon.WaitForReview).Group = h.kase.Group
+		addStep(d, signon.WaitForReview).Group = h.kase.Group
 	}
 }
 
-// step adds a next step, in space that was used before where there is some.
-func step(d *signon.Decision, do signon.StepKind) *signon.Step {
+// addStep adds a next step, in space that was used before where there is some.
+func addStep(d *signon.Decision, do signon.StepKind) *signon.Step {
 	if len(d.Next) < cap(d.Next) {
 		d.Next = d.Next[:len(d.Next)+1]
 	} else {
@@ -160,22 +160,22 @@ func (f *frame) next(d *signon.Decision) {
 	plan := f.planner.Together(&f.proof, f.unmet)
 	if d.Outcome == signon.Block {
 		for _, b := range plan.Baselines {
-			s := step(d, signon.Remedy)
+			s := addStep(d, signon.Remedy)
 			s.Baseline, s.Checks = f.rb.Baselines[b].Name, f.failedChecks(b, s.Checks)
 		}
 		if len(plan.Enrol) > 0 {
-			f.anyOf(step(d, signon.EnrolElsewhere), plan.Enrol)
+			f.anyOf(addStep(d, signon.EnrolElsewhere), plan.Enrol)
 		}
 		return
 	}
 	if len(plan.Verify) > 0 {
-		f.anyOf(step(d, signon.Verify), plan.Verify)
+		f.anyOf(addStep(d, signon.Verify), plan.Verify)
 	}
 	if len(plan.Enrol) > 0 {
-		f.anyOf(step(d, signon.Enrol), plan.Enrol)
+		f.anyOf(addStep(d, signon.Enrol), plan.Enrol)
 	}
 	if plan.Change {
-		step(d, signon.ChangePassword)
+		addStep(d, signon.ChangePassword)
 	}
 	f.challenge(d, plan.Verify)
 }

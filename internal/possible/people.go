@@ -42,11 +42,8 @@ func (w *World) asking(s *side, questions []Asked) *asking {
 			}
 		}
 		for i := range p.Cases {
-			if d := p.Cases[i].Demand; d != nil {
-				for range d.GracePeriods() {
-					a.joined = true
-				}
-			}
+			d := p.Cases[i].Demand
+			a.joined = a.joined || d != nil && d.HasGrace()
 		}
 	}
 	for _, v := range s.rb.Waivers {
@@ -54,11 +51,7 @@ func (w *World) asking(s *side, questions []Asked) *asking {
 	}
 	for _, p := range s.rb.Promises {
 		a.who(&p.Who)
-		if p.Without != nil {
-			for range p.Without.GracePeriods() {
-				a.joined = true
-			}
-		}
+		a.joined = a.joined || p.Without != nil && p.Without.HasGrace()
 	}
 	for _, q := range questions {
 		a.who(q.Who)

@@ -1,5 +1,7 @@
 package possibletest
 
+// What can be proved, and what a baseline asks.
+
 import (
 	"slices"
 	"strings"
@@ -7,8 +9,6 @@ import (
 
 	"briskwarden.example/briskwarden/signon"
 )
-
-// What can be proved, and what a baseline asks.
 
 // sound adds what the one baseline asks, where a demand does and no condition.
 func (s *Small) sound(device bool) {

@@ -21,6 +21,7 @@ var instants = []time.Time{Start, Start.Add(6 * time.Hour), Start.Add(10 * time.
 
 const people = `
 user ada { groups crew methods password, app-code joined 2026-11-27 attr deck upper attr end 2026-11-28 attr mode aboard }
+user eli { groups crew methods password, app-code joined 2026-11-25 attr deck upper attr end 2026-11-28 attr mode aboard }
 user ben { type guest methods passkey, password joined 2026-11-25 risk high attr leave 2026-11-28 }
 user cil { type service methods certificate }
 user key { methods security-key }
@@ -343,6 +344,6 @@ func (s *Small) Text() string { return string(s.Files["rulebook.warden"].Data) }
 
 // Users and apps of all small rulebooks, but for a user who is disabled.
 var (
-	Users = []string{"ada", "ben", "cil", "key"}
+	Users = []string{"ada", "ben", "cil", "key", "eli"}
 	Apps  = []string{"ledger", "roster"}
 )
