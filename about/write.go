@@ -51,30 +51,21 @@ func (w *writer) lines(title string, list []Line) {
 		w.WriteString("\n")
 		w.line(0, title)
 	}
-	label := 0
-	for _, l := range list {
-		label = max(label, min(24, screen.Cells(spell.Printable(l.Label))))
-	}
-	before := ""
-	for _, l := range list {
-		shown := l.Label
-		if shown == before {
-			shown = ""
+	var shown [][2]string
+	for i, l := range list {
+		label, text := l.Label, l.Text
+		if i > 0 && label == list[i-1].Label {
+			label = ""
 		}
-		before = l.Label
-		text := l.Text
 		if r := []rune(text); len(r) > mostText {
 			text = string(r[:mostText]) + "…: --json has all"
 		}
 		if l.At != "" {
 			text += "  (" + l.At + ")"
 		}
-		if shown = spell.Printable(shown); screen.Cells(shown) > label { // the text stands below it
-			w.WriteString("  " + shown + "\n")
-			shown = ""
-		}
-		w.WriteString("  " + string(screen.Pad(shown, label)) + "  " + string(screen.WrappedTo(spell.Printable(text), label+4, label+4, w.width)) + "\n")
+		shown = append(shown, [2]string{label, text})
 	}
+	w.WriteString(string(screen.Labelled(shown, w.width)))
 }
 
 // mentions writes the declarations that speak of the thing: those that name it first, then those that speak of it among others,

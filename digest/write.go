@@ -39,23 +39,17 @@ func (d *Digest) Text(width int) string {
 		}
 		b.WriteString("\n")
 		line(mark+s.Title, 0, 2)
-		label := 0
+		var lines [][2]string
 		for _, l := range s.Lines {
-			label = max(label, min(mostLabel, screen.Cells(spell.Printable(l.Label))))
+			lines = append(lines, [2]string{l.Label, l.Text})
 		}
-		for _, l := range s.Lines {
-			b.WriteString("  " + string(screen.Pad(spell.Printable(l.Label), label)) + "  ")
-			line(l.Text, label+4, label+4)
-		}
+		b.WriteString(string(screen.Labelled(lines, width)))
 		if s.See != "" && s.Worse {
 			b.WriteString("  more: " + s.See + "\n")
 		}
 	}
 	return b.String()
 }
-
-// mostLabel is how wide the column of labels is at most.
-const mostLabel = 30
 
 //go:embed digest.html
 var pageHTML string

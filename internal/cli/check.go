@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -147,7 +146,7 @@ func (s *session) checkSummary(r *findings.Report) {
 func (s *session) checkLoaded(loaded []findings.Loaded) {
 	width := 0
 	for _, l := range loaded {
-		width = max(width, utf8.RuneCountInString(l.File))
+		width = max(width, screen.Cells(string(screen.Clean(l.File))))
 	}
 	for _, l := range loaded {
 		line := screen.Clean(cmp.Or(tallies(l.Items), "nothing"))
@@ -158,7 +157,7 @@ func (s *session) checkLoaded(loaded []findings.Loaded) {
 			}
 			line += s.paint.Faint("; left aside: " + strings.Join(aside, ", "))
 		}
-		s.out.Printf("  %-*s  %s\n", width, l.File, line)
+		s.out.Printf("  %s  %s\n", screen.Pad(l.File, width), line)
 	}
 }
 

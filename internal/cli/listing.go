@@ -74,7 +74,7 @@ func (l *listing) problem(p briskwarden.Problem) {
 	}
 	text := screen.Clean(message)
 	if l.paint { // elsewhere a finding is one line, for what reads it
-		text = screen.WrappedFrom(message, utf8.RuneCountInString(string(where))+len(p.Severity)+4, 9)
+		text = screen.WrappedFrom(message, screen.Cells(string(where))+len(p.Severity)+4, 9)
 	}
 	if code := strings.LastIndexByte(string(text), '['); p.Severity == briskwarden.Warning {
 		text = text[:code] + l.paint.Faint(text[code:])
@@ -146,7 +146,9 @@ func (l *listing) excerpt(line string, number, column, span int) {
 	if span == 0 {
 		return
 	}
-	l.out.Printf("%s %s%s\n", l.paint.Faint("      │"), strings.Repeat(" ", caret), l.paint.Amber(strings.Repeat("^", width)))
+	cells := func(from, to int) int { return screen.Cells(string(runes[from:max(from, min(to, len(runes)))])) }
+	l.out.Printf("%s %s%s\n", l.paint.Faint("      │"), strings.Repeat(" ", cells(from, from+caret)),
+		l.paint.Amber(strings.Repeat("^", max(1, cells(from+caret, from+caret+width)))))
 }
 
 // oneCell keeps what takes one cell of a terminal, and stands in for what could steer it.

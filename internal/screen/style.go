@@ -136,6 +136,26 @@ func WrappedTo(v any, column, indent, width int) Styled {
 	return Styled(b.String())
 }
 
-// cells is how many cells of a terminal a text takes.
+// mostLabel is how wide a column of labels is at most, in cells.
+const mostLabel = 30
+
+// Labelled lays out texts beside their labels in a column, line by line; a label that is wider than the column stands above its text.
+func Labelled(lines [][2]string, width int) Styled {
+	column := 0
+	for _, l := range lines {
+		column = max(column, min(mostLabel, Cells(string(Clean(l[0])))))
+	}
+	var b strings.Builder
+	for _, l := range lines {
+		label := Clean(l[0])
+		if Cells(string(label)) > column {
+			b.WriteString("  " + string(label) + "\n")
+			label = ""
+		}
+		b.WriteString("  " + string(Pad(label, column)) + "  " + string(WrappedTo(l[1], column+4, column+4, width)) + "\n")
+	}
+	return Styled(b.String())
+}
+
 // Cells is how many columns of a terminal a text takes.
 func Cells(s string) int { return text.StringWidthWithoutEscSequences(s) }
