@@ -134,7 +134,7 @@ func (b *Bars) drawOn(p *plot.Plot) vg.Length {
 		i := indexOf(b.Series, s)
 		values := make(plotter.Values, len(b.Bars))
 		for j := range b.Bars {
-			values[b.place(j)] = float64(b.Bars[j].Parts[i])
+			values[b.position(j)] = float64(b.Bars[j].Parts[i])
 		}
 		stack, err := plotter.NewBarChart(values, width)
 		if err != nil {
@@ -150,7 +150,7 @@ func (b *Bars) drawOn(p *plot.Plot) vg.Length {
 	}
 	names := make([]string, len(b.Bars))
 	for j := range b.Bars {
-		names[b.place(j)] = b.nameOf(j)
+		names[b.position(j)] = b.nameOf(j)
 	}
 	longest := float64(b.Longest())
 	amounts := &p.Y
@@ -181,8 +181,8 @@ func indexOf(list []Series, s Series) int {
 	return -1
 }
 
-// place is where the bar stands on its axis: the first one is on top.
-func (b *Bars) place(i int) int {
+// position is where the bar stands on its axis: the first one is on top.
+func (b *Bars) position(i int) int {
 	if b.Time {
 		return i
 	}
@@ -219,7 +219,7 @@ func (b *Bars) brief(bar Bar) string {
 func (b *Bars) numbers(p *plot.Plot) *plotter.Labels {
 	var at plotter.XYLabels
 	for i := range b.Bars {
-		at.XYs = append(at.XYs, plotter.XY{X: float64(b.Bars[i].Sum()), Y: float64(b.place(i))})
+		at.XYs = append(at.XYs, plotter.XY{X: float64(b.Bars[i].Sum()), Y: float64(b.position(i))})
 		at.Labels = append(at.Labels, "  "+b.brief(b.Bars[i]))
 	}
 	labels, _ := plotter.NewLabels(at) // there are as many labels as points

@@ -74,7 +74,7 @@ func (g *Groups) Nest(outer, inner int32) { g.parents[inner] = append(g.parents[
 func (g *Groups) Circle() []string {
 	const unseen, open, done = 0, 1, 2
 	state := make([]uint8, len(g.names))
-	type step struct {
+	type visited struct {
 		group int32
 		next  int
 	}
@@ -82,7 +82,7 @@ func (g *Groups) Circle() []string {
 		if state[start] != unseen {
 			continue
 		}
-		path := []step{{group: int32(start)}}
+		path := []visited{{group: int32(start)}}
 		state[start] = open
 		for len(path) > 0 {
 			at := &path[len(path)-1]
@@ -95,7 +95,7 @@ func (g *Groups) Circle() []string {
 			at.next++
 			switch state[parent] {
 			case open:
-				i := slices.IndexFunc(path, func(s step) bool { return s.group == parent })
+				i := slices.IndexFunc(path, func(s visited) bool { return s.group == parent })
 				var circle []string
 				for _, s := range path[i:] {
 					circle = append(circle, g.names[s.group])
@@ -103,7 +103,7 @@ func (g *Groups) Circle() []string {
 				return append(circle, g.names[parent])
 			case unseen:
 				state[parent] = open
-				path = append(path, step{group: parent})
+				path = append(path, visited{group: parent})
 			}
 		}
 	}

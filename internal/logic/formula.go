@@ -112,8 +112,8 @@ func (f *Formula) AtLeast(list []Weighed, bound int) Lit {
 	for i := len(list) - 1; i >= 0; i-- {
 		rest[i] = rest[i+1] + list[i].Weight
 	}
-	type place struct{ at, bound int }
-	built := map[place]Lit{}
+	type sum struct{ from, bound int }
+	built := map[sum]Lit{}
 	var from func(at, bound int) Lit
 	from = func(at, bound int) Lit {
 		switch {
@@ -122,12 +122,12 @@ func (f *Formula) AtLeast(list []Weighed, bound int) Lit {
 		case rest[at] < bound:
 			return No
 		}
-		if l, again := built[place{at, bound}]; again {
+		if l, again := built[sum{at, bound}]; again {
 			return l
 		}
 		with, without := from(at+1, bound-list[at].Weight), from(at+1, bound)
 		l := f.Or(without, f.And(list[at].Lit, with))
-		built[place{at, bound}] = l
+		built[sum{at, bound}] = l
 		return l
 	}
 	return from(0, bound)

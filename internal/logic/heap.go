@@ -5,25 +5,25 @@ package logic
 // heap has the open variables, the most active first.
 type heap struct {
 	list  []int32
-	place []int32 // by variable; -1 is not in it
+	index []int32 // by variable; -1 is not in it
 	less  func(a, b int32) bool
 }
 
 func (h *heap) empty() bool { return len(h.list) == 0 }
 
 func (h *heap) add(v int32) {
-	for int(v) >= len(h.place) {
-		h.place = append(h.place, -1)
+	for int(v) >= len(h.index) {
+		h.index = append(h.index, -1)
 	}
-	if h.place[v] < 0 {
-		h.place[v] = int32(len(h.list))
+	if h.index[v] < 0 {
+		h.index[v] = int32(len(h.list))
 		h.list = append(h.list, v)
 		h.up(v)
 	}
 }
 
 func (h *heap) up(v int32) {
-	i := h.place[v]
+	i := h.index[v]
 	for i > 0 && h.less(v, h.list[(i-1)/2]) {
 		h.put(i, h.list[(i-1)/2])
 		i = (i - 1) / 2
@@ -33,12 +33,12 @@ func (h *heap) up(v int32) {
 	}
 }
 
-func (h *heap) put(i, v int32) { h.list[i], h.place[v] = v, i }
+func (h *heap) put(i, v int32) { h.list[i], h.index[v] = v, i }
 
 func (h *heap) pop() int32 {
 	top, n := h.list[0], int32(len(h.list)-1)
 	last := h.list[n]
-	h.list, h.place[top] = h.list[:n], -1
+	h.list, h.index[top] = h.list[:n], -1
 	if n == 0 {
 		return top
 	}

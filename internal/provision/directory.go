@@ -67,8 +67,8 @@ func userNameKey(name string) state.Key {
 }
 func groupNameKey(name string) state.Key { return state.Key{Kind: state.GroupName, Owner: name} }
 
-// holder says which resource has a name.
-type holder struct {
+// nameOwner says which resource has a name.
+type nameOwner struct {
 	ID string `json:"id"`
 }
 
@@ -206,7 +206,7 @@ func (d *Directory) CreateUser(ctx context.Context, rules *Rules, r Resource, no
 		if err := tx.unused(userNameKey(name), "userName: there is a User "+name+" already, whatever the case"); err != nil {
 			return err
 		}
-		return tx.putAll(map[state.Key]any{Users.key(id): k, userNameKey(name): holder{id}, personKey(name): p})
+		return tx.putAll(map[state.Key]any{Users.key(id): k, userNameKey(name): nameOwner{id}, personKey(name): p})
 	})
 	if err != nil {
 		return nil, err
@@ -216,7 +216,7 @@ func (d *Directory) CreateUser(ctx context.Context, rules *Rules, r Resource, no
 
 // unused refuses a name that a resource has already.
 func (t *transaction) unused(name state.Key, taken string) error {
-	var h holder
+	var h nameOwner
 	switch held, err := t.get(name, &h); {
 	case err != nil:
 		return err

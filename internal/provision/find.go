@@ -96,7 +96,7 @@ func (d *Directory) Named(ctx context.Context, of *Type, name string, members bo
 	if of == Users {
 		key = userNameKey(name)
 	}
-	var h holder
+	var h nameOwner
 	if found, err := tx.get(key, &h); err != nil || !found {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (d *Directory) Known(ctx context.Context, rules *Rules, name string) (id st
 	if id, found = rules.Folded[strings.ToLower(name)]; found {
 		return id, true, nil
 	}
-	var h holder
+	var h nameOwner
 	if found, err = tx.get(userNameKey(name), &h); !found || err != nil {
 		return "", false, err
 	}

@@ -22,7 +22,7 @@ func (d *Directory) CreateGroup(ctx context.Context, r Resource, now time.Time) 
 			return err
 		}
 		k := &kept{Resource: withoutMembers(r), Created: now, Modified: now}
-		if err := tx.putAll(map[state.Key]any{Groups.key(id): k, groupNameKey(name): holder{id}}); err != nil {
+		if err := tx.putAll(map[state.Key]any{Groups.key(id): k, groupNameKey(name): nameOwner{id}}); err != nil {
 			return err
 		}
 		return tx.join(Membership{id, name}, members)
@@ -231,7 +231,7 @@ func (t *transaction) regroup(id string, k *kept, changed Resource, before []str
 		if err := t.unused(groupNameKey(name), "displayName: there is a Group "+name+" already"); err != nil {
 			return err
 		}
-		if err := t.putAll(map[state.Key]any{groupNameKey(old): nil, groupNameKey(name): holder{id}}); err != nil {
+		if err := t.putAll(map[state.Key]any{groupNameKey(old): nil, groupNameKey(name): nameOwner{id}}); err != nil {
 			return err
 		}
 		if err := t.rename(old, name); err != nil {
@@ -308,7 +308,7 @@ func (t *transaction) unnest(id, name string) error {
 		return err
 	}
 	for _, outer := range all.Nesting[name] {
-		var h holder
+		var h nameOwner
 		if found, err := t.get(groupNameKey(outer), &h); err != nil || !found {
 			return err
 		}

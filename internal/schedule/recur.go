@@ -87,9 +87,9 @@ func (r *rule) periods(start time.Time) iter.Seq[[]time.Time] {
 			first = time.Date(first.Year(), 1, 1, 0, 0, 0, 0, time.UTC)
 		}
 		var days []time.Time
-		for ; first.Before(Horizon); first = r.step(first, r.interval) {
+		for ; first.Before(Horizon); first = r.periodAfter(first, r.interval) {
 			days = days[:0]
-			if next := r.step(first, 1); r.freq < monthly {
+			if next := r.periodAfter(first, 1); r.freq < monthly {
 				days = r.between(days, first, next)
 			} else {
 				for m := first; m.Before(next); m = m.AddDate(0, 1, 0) {
@@ -136,8 +136,8 @@ func (r *rule) ofMonth(days []time.Time, first time.Time) []time.Time {
 	return days
 }
 
-// step is the beginning of the nth period after one.
-func (r *rule) step(first time.Time, n int) time.Time {
+// periodAfter is the beginning of the nth period after one.
+func (r *rule) periodAfter(first time.Time, n int) time.Time {
 	switch r.freq {
 	case daily:
 		return first.AddDate(0, 0, n)

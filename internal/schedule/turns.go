@@ -1,5 +1,7 @@
 package schedule
 
+// When a schedule may open or close.
+
 import "time"
 
 // Turns lists the instants, from the first one on and before the second, at which the schedule may open

@@ -1,5 +1,7 @@
 package spell
 
+// How commands are spelt for a shell.
+
 import (
 	"strings"
 	"unicode"

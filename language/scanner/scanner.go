@@ -35,7 +35,7 @@ type Scanner struct {
 func New(file string, src []byte, errors *token.ErrorList) *Scanner {
 	s := &Scanner{file: file, line: 1, column: 1, errors: errors}
 	if at, why := unreadable(src); why != "" {
-		errors.Add(place(file, src, at), 1, "save the rulebook as UTF-8 text", "%s", why)
+		errors.Add(posOf(file, src, at), 1, "save the rulebook as UTF-8 text", "%s", why)
 		return s
 	}
 	s.src = strings.TrimPrefix(string(src), "\ufeff")
@@ -60,7 +60,7 @@ func unreadable(src []byte) (at int, why string) {
 	return 0, ""
 }
 
-func place(file string, src []byte, at int) token.Pos {
+func posOf(file string, src []byte, at int) token.Pos {
 	before := string(src[:at])
 	line := strings.Count(before, "\n")
 	last := before[strings.LastIndexByte(before, '\n')+1:]
