@@ -105,10 +105,19 @@ func parseValue(text string) (string, error) {
 	return string(value[:kept]), nil
 }
 
+// stringTypes are the types whose octets are the text itself, by their tags, with what may stand in each (ITU-T X.680, section 41).
+var stringTypes = map[byte]func(text string) bool{
+	0x04: func(string) bool { return true },                                           // octets, which need be no text
+	0x0c: utf8.ValidString,                                                            // UTF8String
+	0x13: func(text string) bool { return strings.IndexFunc(text, notPrintable) < 0 }, // PrintableString
+	0x16: func(text string) bool { return strings.IndexFunc(text, notASCII) < 0 },     // IA5String
+}
+
 // berString is the content of one string in the definite, primitive encoding of BER (ITU-T X.690).
+// A value of another type is none, though its octets may be those of a text.
 func berString(octets string) (string, error) {
 	data, err := hex.DecodeString(octets)
-	if err != nil || len(data) < 2 || data[0]&0x3f == 0x1f || data[0]&0x20 != 0 {
+	if err != nil || len(data) < 2 || stringTypes[data[0]] == nil {
 		return "", errBadValue
 	}
 	length, content := int(data[1]), data[2:]
@@ -122,11 +131,17 @@ func berString(octets string) (string, error) {
 		}
 		content = content[size:]
 	}
-	if length != len(content) {
+	if length != len(content) || !stringTypes[data[0]](string(content)) {
 		return "", errBadValue
 	}
 	return string(content), nil
 }
+
+func notPrintable(r rune) bool {
+	return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune(" '()+,-./:=?", r)
+}
+
+func notASCII(r rune) bool { return r < ' ' || r > '~' }
 
 // key is the name as it is compared: in small letters, in one way of writing.
 func (dn distinguishedName) key() string {

@@ -16,7 +16,7 @@ var typeless = regexp.MustCompile(`(^|[,+;])([^=]*\\| *=)`)
 // FuzzDN holds the reader of distinguished names against that of an LDAP library.
 func FuzzDN(f *testing.F) {
 	for _, text := range []string{"", "uid=a,dc=x", " CN = Ann \\, B + UID=b ; dc = x ", `cn=\20a\20,o=\c3\98`, "cn=#0403414243,dc=x", "cn=#0403414243 ,x=", "cn=a=b", `cn=a\`,
-		`cn="a"`, "cn=a,", "cn", "+", "cn=#04814141", "2.5.4.3=x", "cn=\\ ", "cn= \\20 "} {
+		`cn="a"`, "cn=a,", "cn", "+", "cn=#04814141", "2.5.4.3=x", "cn=\\ ", "cn= \\20 ", "0=#1800", "cn=#0c01ff", "cn=#130140", "cn=#16017f"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
