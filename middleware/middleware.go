@@ -13,12 +13,13 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
-// Decider decides on sign-ons, as a [*briskwarden.Rulebook] and a [*briskwarden.Live] do.
+// Decider decides on sign-ons, as a [*briskwarden.Rulebook] and a [*briskwarden.Live] do,
+// from many goroutines at once.
 type Decider interface {
 	Decide(ctx context.Context, s signon.SignOn) (signon.Decision, error)
 }
 
-// Sessions finds who is behind a request.
+// Sessions finds who is behind a request. It is called from many goroutines at once.
 type Sessions interface {
 	// SignOn gives the user of a request, with the session and what was proved in it, and what is
 	// known of the device and the client. Found is false when nobody is signed on. Without an

@@ -48,14 +48,14 @@ type Scope struct {
 	Compared func(c *ast.Compare, n Node)
 }
 
-// Place says where a condition stands, and so which facts it may not ask about.
-type Place uint8
+// Kind says what a condition belongs to, and so which facts it may not ask about.
+type Kind uint8
 
-// The places of conditions.
+// The kinds of conditions.
 const (
-	Anywhere Place = iota
-	InCheck        // of a baseline
-	InFactor       // of the risk model
+	General  Kind = iota
+	OfCheck       // of a baseline
+	OfFactor      // of the risk model
 )
 
 // operators are the operators that each type takes.
@@ -78,14 +78,14 @@ var operators = map[fact.Type][]ast.Op{
 
 // Compile binds a condition. What is wrong with it is added to the scope's errors; the
 // result is then of no use.
-func (s *Scope) Compile(c ast.Cond, place Place) Node {
-	k := &compiler{Scope: s, place: place}
+func (s *Scope) Compile(c ast.Cond, kind Kind) Node {
+	k := &compiler{Scope: s, kind: kind}
 	return k.node(c)
 }
 
 type compiler struct {
 	*Scope
-	place Place
+	kind Kind
 }
 
 func (k *compiler) node(c ast.Cond) Node {
@@ -133,9 +133,9 @@ func (k *compiler) compare(c, before *ast.Compare) Node {
 		return k.noFact(c, before)
 	}
 	switch {
-	case k.place == InCheck && (f.Slot == fact.Risk || f.Slot == fact.RiskBand || f.Slot == fact.DeviceMeets):
+	case k.kind == OfCheck && (f.Slot == fact.Risk || f.Slot == fact.RiskBand || f.Slot == fact.DeviceMeets):
 		return k.fail(c.Fact, "a check asks about the sign-on itself", "%q cannot stand in a check of a baseline", describe(c))
-	case k.place == InFactor && (f.Slot == fact.Risk || f.Slot == fact.RiskBand):
+	case k.kind == OfFactor && (f.Slot == fact.Risk || f.Slot == fact.RiskBand):
 		return k.fail(c.Fact, "a factor adds to the score and cannot ask for it", "%q cannot stand in a factor of the risk model", f.Name)
 	case (f.Slot == fact.Risk || f.Slot == fact.RiskBand) && !k.Risk:
 		return k.fail(c.Fact, "declare one with \"risk model { add … }\"; a score that the sign-on brings is reported.risk", "there is no risk model")

@@ -101,8 +101,8 @@ func (f *frame) breakGlass(d *signon.Decision) {
 	if asked.CanBeMet(&f.proof, &noTerms) {
 		d.Outcome = signon.StepUp
 	}
-	f.told(d, &ruling{outcome: d.Outcome})
-	f.next(d)
+	f.setMessage(d, &ruling{outcome: d.Outcome})
+	f.addSteps(d)
 }
 
 // waive finds the waivers in force.

@@ -28,24 +28,24 @@ func (f *frame) write(d *signon.Decision, r *ruling) {
 		}
 		limits.add(&h.policy.Session)
 		if h.kase.Kind == rulebook.StepUp {
-			f.demanded(d, h.policy.Name, h.kase.Demand, h.terms, h.met, h.outcome == r.outcome)
+			f.addDemand(d, h.policy.Name, h.kase.Demand, h.terms, h.met, h.outcome == r.outcome)
 		}
 	}
 	if r.floorAsked {
-		f.demanded(d, FloorName, f.rb.Floor, &noTerms, r.floorMet, r.floor == r.outcome)
+		f.addDemand(d, FloorName, f.rb.Floor, &noTerms, r.floorMet, r.floor == r.outcome)
 	}
 	d.Session = limits.text
-	f.told(d, r)
+	f.setMessage(d, r)
 	if r.outcome == signon.Review {
-		f.reviews(d)
+		f.addReviews(d)
 	}
 	if r.hard == nil && !(r.outcome == signon.Block && r.unmatched && f.rb.Unmatched == signon.Block) {
-		f.next(d)
+		f.addSteps(d)
 	}
 }
 
-// demanded notes a demand, and keeps it for the next steps when it is what the outcome waits for.
-func (f *frame) demanded(d *signon.Decision, policy string, asked *demand.Demand, terms *demand.Terms, met, decides bool) {
+// addDemand notes a demand, and keeps it for the next steps when it is what the outcome waits for.
+func (f *frame) addDemand(d *signon.Decision, policy string, asked *demand.Demand, terms *demand.Terms, met, decides bool) {
 	said := false
 	for i := len(d.Demands) - 1; i >= 0 && d.Demands[i].Policy == policy && !said; i-- {
 		said = d.Demands[i].Demand == asked.Text
@@ -87,8 +87,8 @@ func (l *limits) add(s *rulebook.Session) {
 	}
 }
 
-// told says what the person signing on is told.
-func (f *frame) told(d *signon.Decision, r *ruling) {
+// setMessage says what the person signing on is told.
+func (f *frame) setMessage(d *signon.Decision, r *ruling) {
 	own := false
 	if d.Message, own = f.message(r); d.Explanation != nil {
 		d.Explanation.BuiltIn = d.Message != "" && !own
@@ -129,7 +129,7 @@ func (f *frame) message(r *ruling) (text string, own bool) {
 	return "You cannot give here what is asked for.", false
 }
 
-func (f *frame) reviews(d *signon.Decision) {
+func (f *frame) addReviews(d *signon.Decision) {
 	for i := range f.candidates {
 		h := &f.candidates[i]
 		if h.stage != rulebook.Enforce || h.kase.Kind != rulebook.Review ||
@@ -152,8 +152,8 @@ func addStep(d *signon.Decision, do signon.StepKind) *signon.Step {
 	return s
 }
 
-// next lists what the person can do about the unmet demands.
-func (f *frame) next(d *signon.Decision) {
+// addSteps lists what the person can do about the unmet demands.
+func (f *frame) addSteps(d *signon.Decision) {
 	if len(f.unmet) == 0 {
 		return
 	}
@@ -164,24 +164,24 @@ func (f *frame) next(d *signon.Decision) {
 			s.Baseline, s.Checks = f.rb.Baselines[b].Name, f.failedChecks(b, s.Checks)
 		}
 		if len(plan.Enrol) > 0 {
-			f.anyOf(addStep(d, signon.EnrolElsewhere), plan.Enrol)
+			f.addSets(addStep(d, signon.EnrolElsewhere), plan.Enrol)
 		}
 		return
 	}
 	if len(plan.Verify) > 0 {
-		f.anyOf(addStep(d, signon.Verify), plan.Verify)
+		f.addSets(addStep(d, signon.Verify), plan.Verify)
 	}
 	if len(plan.Enrol) > 0 {
-		f.anyOf(addStep(d, signon.Enrol), plan.Enrol)
+		f.addSets(addStep(d, signon.Enrol), plan.Enrol)
 	}
 	if plan.Change {
 		addStep(d, signon.ChangePassword)
 	}
-	f.challenge(d, plan.Verify)
+	f.setChallenge(d, plan.Verify)
 }
 
-// anyOf names the methods of each set.
-func (f *frame) anyOf(s *signon.Step, sets []demand.Set) {
+// addSets names the methods of each set.
+func (f *frame) addSets(s *signon.Step, sets []demand.Set) {
 	for _, set := range sets {
 		if len(s.AnyOf) < cap(s.AnyOf) {
 			s.AnyOf = s.AnyOf[:len(s.AnyOf)+1]
@@ -197,9 +197,9 @@ func (f *frame) anyOf(s *signon.Step, sets []demand.Set) {
 // levels are the values of acr_values.
 var levels = [...]string{"", "aal1", "aal2", "aal3"}
 
-// challenge gives what a resource server puts into an RFC 9470 challenge: the highest level
+// setChallenge gives what a resource server puts into an RFC 9470 challenge: the highest level
 // that every set reaches, and the shortest age that is asked for.
-func (f *frame) challenge(d *signon.Decision, sets []demand.Set) {
+func (f *frame) setChallenge(d *signon.Decision, sets []demand.Set) {
 	level := len(levels)
 	for _, set := range sets {
 		level = min(level, f.rb.Methods.Level(set))

@@ -16,16 +16,17 @@ import (
 
 // comparison is a sign-on held against those before it.
 type comparison struct {
-	now             entry
-	from            int64
-	counts          bool // all sign-ons around now are counted
-	wall            *schedule.Wall
+	now    entry
+	from   int64 // when the window begins
+	counts bool  // all sign-ons around now are counted
+	wall   *schedule.Wall
+
 	hours           tally
 	country, device sighting
-	last            where // with lastAt, the last position; 0 is never
-	lastAt          int64
-	leapt           bool // another at the same instant is elsewhere
-	strayed         bool // where the user was last is no longer known
+	last            where // the last position before now,
+	lastAt          int64 // and when that was; 0 is never
+	leapt           bool  // another at the same instant is elsewhere
+	strayed         bool  // where the user was last is no longer known
 }
 
 // comparison begins one.

@@ -63,7 +63,7 @@ func (r *resolver) alerts(deciding *condition.Scope) {
 	apart.Compared = func(*ast.Compare, condition.Node) {}
 	scope := &apart
 	for i, d := range r.decls.alerts.list {
-		a := &Alert{ID: i, Name: d.Name.Text, When: r.condition(scope, d.When, condition.Anywhere), Who: r.who(d.Who), To: r.to(d.To), Decl: d}
+		a := &Alert{ID: i, Name: d.Name.Text, When: r.condition(scope, d.When, condition.General), Who: r.who(d.Who), To: r.to(d.To), Decl: d}
 		if d.When != nil {
 			a.Text = d.When.String()
 		}

@@ -94,7 +94,7 @@ func (r *resolver) policyCase(scope *condition.Scope, c ast.Case, p *Policy) Cas
 	k := Case{Label: c.Label.Text, Kind: outcomeKinds[c.Outcome.Word.Text], Word: c.Outcome.Word.Text, Pos: c.Pos,
 		Message: c.Outcome.Message.Text, Group: c.Outcome.Group.Text}
 	if c.Cond != nil {
-		k.When, k.Text = scope.Compile(c.Cond, condition.Anywhere), c.Cond.String()
+		k.When, k.Text = scope.Compile(c.Cond, condition.General), c.Cond.String()
 	}
 	switch k.Kind {
 	case StepUp:
@@ -122,7 +122,7 @@ func session(s *ast.Session) (limits Session) {
 func (r *resolver) waivers(scope *condition.Scope) {
 	for _, d := range r.decls.waivers.list {
 		w := &Waiver{Name: d.Name.Text, Who: r.who(d.Scope.Who), To: r.to(d.Scope.To), Decl: d,
-			When: r.condition(scope, d.When, condition.Anywhere), Lift: r.lift(d.Lifts)}
+			When: r.condition(scope, d.When, condition.General), Lift: r.lift(d.Lifts)}
 		if d.Until.Given() {
 			_, w.Until = r.date(d.Until)
 		}
@@ -178,7 +178,7 @@ func (r *resolver) promises(scope *condition.Scope) {
 		outcome, _ := signon.ParseOutcome(d.Outcome.Text)
 		r.rb.Promises = append(r.rb.Promises, &Promise{
 			Name: d.Name.Text, Who: r.who(d.Scope.Who), To: r.to(d.Scope.To), Doing: r.doing(d.Scope.Doing),
-			When: r.condition(scope, d.When, condition.Anywhere), Form: d.Form, Outcome: outcome,
+			When: r.condition(scope, d.When, condition.General), Form: d.Form, Outcome: outcome,
 			Without: r.everDemand(d.Without), Decl: d, Asked: strings.HasPrefix(d.Name.Pos.File, askedFile),
 		})
 	}

@@ -225,11 +225,11 @@ func (r *resolver) scope() *condition.Scope {
 }
 
 // condition compiles a condition, which is nil where its clause did not parse.
-func (r *resolver) condition(scope *condition.Scope, c ast.Cond, place condition.Place) condition.Node {
+func (r *resolver) condition(scope *condition.Scope, c ast.Cond, kind condition.Kind) condition.Node {
 	if c == nil {
 		return nil
 	}
-	return scope.Compile(c, place)
+	return scope.Compile(c, kind)
 }
 
 func (r *resolver) bands(list []ast.Band) (bands []condition.Band) {
@@ -264,7 +264,7 @@ func (r *resolver) baselines(scope *condition.Scope) {
 		b := &Baseline{Name: d.Name.Text}
 		var labels []ast.Name
 		for _, c := range d.Checks {
-			b.Checks = append(b.Checks, Check{c.Label.Text, r.condition(scope, c.Cond, condition.InCheck)})
+			b.Checks = append(b.Checks, Check{c.Label.Text, r.condition(scope, c.Cond, condition.OfCheck)})
 			labels = append(labels, c.Label)
 		}
 		r.once(labels)
@@ -287,7 +287,7 @@ func (r *resolver) riskModel(scope *condition.Scope) {
 			r.fail(f.Add, "write a whole number from 1 to 100", "a factor cannot add %q", f.Add.Text)
 		}
 		if f.Cond != nil {
-			m.Factors = append(m.Factors, risk.Factor{Add: add, Text: f.Cond.String(), When: scope.Compile(f.Cond, condition.InFactor)})
+			m.Factors = append(m.Factors, risk.Factor{Add: add, Text: f.Cond.String(), When: scope.Compile(f.Cond, condition.OfFactor)})
 		}
 	}
 	r.rb.Risk = m

@@ -21,13 +21,14 @@ const maxWord = 4096
 
 // Scanner reads one source text. After an error it goes on with the next token.
 type Scanner struct {
-	src    string
 	file   string
-	offset int
-	line   int32
-	column int32
-	after  byte // what the last token was: a 'w'ord or string, or 0
+	src    string
 	errors *token.ErrorList
+
+	offset    int // of what comes next, in bytes
+	line      int32
+	column    int32 // in characters
+	afterWord bool  // the last token was a word or a string
 }
 
 // New prepares a scanner for src; file is the name that positions carry.
@@ -89,8 +90,8 @@ func (s *Scanner) Next() token.Token {
 	if s.offset >= len(s.src) {
 		return t
 	}
-	start, touching := s.offset, s.after == 'w' && !spaced
-	s.after = 0
+	start, touching := s.offset, s.afterWord && !spaced
+	s.afterWord = false
 	switch r := s.peek(); {
 	case r == '#':
 		if touching {
@@ -99,13 +100,13 @@ func (s *Scanner) Next() token.Token {
 		s.toLineEnd()
 		t.Kind = token.Comment
 	case r == '"':
-		s.after = 'w'
+		s.afterWord = true
 		return s.str(t)
 	case isWord(r):
 		for s.offset < len(s.src) && isWord(s.peek()) {
 			s.advance()
 		}
-		s.after = 'w'
+		s.afterWord = true
 		t.Kind = token.Word
 		if s.offset-start > maxWord {
 			t.Kind = token.Illegal
