@@ -89,10 +89,11 @@ func BenchmarkYardstick(b *testing.B) {
 
 func BenchmarkDecideLean(b *testing.B) {
 	rules, list := openHarbour(b), sample()
+	ctx := b.Context()
 	var d signon.Decision
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
-		_ = rules.DecideInto(b.Context(), list[i%len(list)], &d)
+		_ = rules.DecideInto(ctx, list[i%len(list)], &d)
 	}
 }
 

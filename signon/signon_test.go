@@ -257,3 +257,21 @@ func TestChallengeIsAHeader(t *testing.T) {
 	d.Outcome = signon.Block
 	require.Empty(t, d.Challenge())
 }
+
+// TestEveryDeviceField is checked, and the one that is wrong is named.
+func TestEveryDeviceField(t *testing.T) {
+	names := map[string]*signon.Device{}
+	for _, f := range signon.DeviceFlags {
+		names[f.Name] = &signon.Device{}
+		*f.Of(names[f.Name]) = 3
+	}
+	for _, w := range signon.DeviceWords {
+		names[w.Name] = &signon.Device{}
+		*w.Of(names[w.Name]) = "\xff"
+	}
+	for name, d := range names {
+		var field *signon.FieldError
+		require.ErrorAs(t, (&signon.SignOn{Device: d}).Validate(), &field, name)
+		require.Equal(t, "context.device."+name, field.Field)
+	}
+}

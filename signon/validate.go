@@ -117,10 +117,12 @@ func (v *validator) instant(field string, t time.Time) {
 
 func checkYesNo(y YesNo) problem {
 	if y < Unknown || y > Yes {
-		return problem(fmt.Sprintf("%d is none of unknown, no and yes", y))
+		return noYesNo(y)
 	}
 	return ""
 }
+
+func noYesNo(y YesNo) problem { return problem(fmt.Sprintf("%d is none of unknown, no and yes", y)) }
 
 // values checks attributes, declared or not, and names the first by name that is wrong.
 func (v *validator) values(field string, list map[string]any) {
@@ -152,13 +154,14 @@ func checkValue(name string, value any) problem {
 }
 
 func (v *validator) device(d *Device) {
-	for i := range DeviceWords {
-		if p := checkText(*DeviceWords[i].Of(d)); p != "" {
+	words, flags := d.words(), d.flags()
+	for i := range words {
+		if p := checkText(words[i]); p != "" {
 			v.found("context.device."+DeviceWords[i].Name, p)
 		}
 	}
-	for i := range DeviceFlags {
-		if p := checkYesNo(*DeviceFlags[i].Of(d)); p != "" {
+	for i := range flags {
+		if p := checkYesNo(flags[i]); p != "" {
 			v.found("context.device."+DeviceFlags[i].Name, p)
 		}
 	}

@@ -3,8 +3,6 @@ package engine
 // The course of a decision, emergency accounts, waivers, and whether somebody may enrol.
 
 import (
-	"cmp"
-
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -41,7 +39,10 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		f.noneAsked(d, ground)
 		return nil
 	}
-	if err := cmp.Or(f.checkStated(), f.suppose()); err != nil {
+	if err := f.checkStated(); err != nil {
+		return err
+	}
+	if err := f.suppose(); err != nil {
 		return err
 	}
 	f.gather(d)
