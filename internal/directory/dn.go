@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"briskwarden.example/briskwarden/internal/spell"
 )
 
 // distinguishedName names an entry by the relative names from it up to the root.
@@ -28,7 +30,7 @@ func parseDN(text string) (dn distinguishedName, err error) {
 			kind, value, found := strings.Cut(pair, "=")
 			a := namingValue{kind: strings.Trim(kind, " ")}
 			if !found || !isAttributeType(a.kind) {
-				return nil, fmt.Errorf("%q is no attribute type", a.kind)
+				return nil, fmt.Errorf("%q is no type of an attribute, as in cn=deck", spell.Clip(a.kind))
 			}
 			if a.value, err = parseValue(value); err != nil {
 				return nil, err
@@ -66,7 +68,11 @@ func isAttributeType(text string) bool {
 	}) < 0
 }
 
-var errBadValue = errors.New("the value of an attribute is escaped wrongly")
+var (
+	errEmptyName = errors.New("it is empty")
+	errBadValue  = errors.New("a value holds a character that is to be escaped, or an escape that is none")
+	errBadOctets = errors.New("what stands after \"#\" is no text in BER")
+)
 
 // parseValue reads a value, which is escaped text, or # and the octets of its BER encoding.
 func parseValue(text string) (string, error) {
@@ -118,12 +124,12 @@ var stringTypes = map[byte]func(text string) bool{
 func berString(octets string) (string, error) {
 	data, err := hex.DecodeString(octets)
 	if err != nil || len(data) < 2 || stringTypes[data[0]] == nil {
-		return "", errBadValue
+		return "", errBadOctets
 	}
 	length, content := int(data[1]), data[2:]
 	if size := length - 0x80; size >= 0 {
 		if size == 0 || size > 3 || size > len(content) {
-			return "", errBadValue
+			return "", errBadOctets
 		}
 		length = 0
 		for _, b := range content[:size] {
@@ -132,7 +138,7 @@ func berString(octets string) (string, error) {
 		content = content[size:]
 	}
 	if length != len(content) || !stringTypes[data[0]](string(content)) {
-		return "", errBadValue
+		return "", errBadOctets
 	}
 	return string(content), nil
 }

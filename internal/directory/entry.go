@@ -3,6 +3,7 @@ package directory
 // Entries of an LDAP directory, as persons and groups.
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -87,7 +88,7 @@ type entryReader struct{ sink Sink }
 func (r *entryReader) entry(x *entry) error {
 	name, err := parseDN(x.dn)
 	if err != nil || x.dn == "" {
-		return notDN(x.dn)
+		return notDN(x.dn, err)
 	}
 	switch isGroup, isPerson := x.among(groupClasses), x.among(personClasses); {
 	case isGroup && isPerson:
@@ -183,13 +184,16 @@ func groupName(x *entry, dn distinguishedName) (string, error) {
 	return x.only("cn", "cn")
 }
 
-func notDN(text string) error { return fmt.Errorf("%q is no distinguished name", spell.Clip(text)) }
+// notDN says that a text is no name, and why; without a reason it is empty.
+func notDN(text string, why error) error {
+	return fmt.Errorf("%q is no distinguished name (RFC 4514): %w", spell.Clip(text), cmp.Or(why, errEmptyName))
+}
 
 // referenceOfDN names an entry by its distinguished name; should nothing have that, by its first value.
 func referenceOfDN(text string) (Reference, error) {
 	dn, err := parseDN(text)
 	if err != nil || len(dn) == 0 {
-		return Reference{}, notDN(text)
+		return Reference{}, notDN(text, err)
 	}
 	return Reference{Key: dn.key(), Name: dn[0][0].value}, nil
 }
