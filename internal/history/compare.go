@@ -57,31 +57,38 @@ func (c *comparison) compare(t *userHistory) {
 		c.leapt = c.leapt || e.at == c.now.at && positioned && e.accuracy != noPosition && distance(&e.where, &c.now.where) > 0
 	}
 	start := t.window(end, c.from)
-	learned := end - start
+	before := t.entries[start:end]
+	learned := len(before)
 	enough := learned
 	if !c.counts && t.forgotten == nil {
 		enough = (OddPercent*learned + 99) / 100
 	}
-	near := near(t.entries[start:end], c.now, enough)
+	near := near(before, c.now, enough)
 	c.hours.near, c.hours.apart = near, learned-near
-	for i := end - 1; i >= start && c.country.at == 0; i-- {
-		if t.entries[i].country == c.now.country {
-			c.country.at = t.entries[i].at
-		}
+	if e := latest(before, func(e *entry) bool { return e.country == c.now.country }); e != nil {
+		c.country.at = e.at
 	}
-	for i := end - 1; i >= start && c.device.at == 0; i-- {
-		if t.entries[i].device == c.now.device {
-			c.device.at = t.entries[i].at
-		}
+	if e := latest(before, func(e *entry) bool { return e.device == c.now.device }); e != nil {
+		c.device.at = e.at
 	}
-	for i := end - 1; i >= start && c.lastAt == 0 && positioned; i-- {
-		if t.entries[i].accuracy != noPosition {
-			c.last, c.lastAt = t.entries[i].where, t.entries[i].at
+	if positioned {
+		if e := latest(before, func(e *entry) bool { return e.accuracy != noPosition }); e != nil {
+			c.last, c.lastAt = e.where, e.at
 		}
 	}
 	if t.forgotten != nil {
 		t.forgotten.tell(c)
 	}
+}
+
+// latest is the last entry that is such; nil is none.
+func latest(entries []entry, such func(*entry) bool) *entry {
+	for i := len(entries) - 1; i >= 0; i-- {
+		if such(&entries[i]) {
+			return &entries[i]
+		}
+	}
+	return nil
 }
 
 const (
