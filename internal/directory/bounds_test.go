@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -42,6 +43,18 @@ func TestOctets(t *testing.T) {
 		}
 		require.NoError(t, err, octets[:min(len(octets), 12)])
 		require.Equal(t, strings.Repeat("X", want), got)
+	}
+}
+
+// TestTextsOfTypes tries the characters at the ends of what each type of string may hold.
+func TestTextsOfTypes(t *testing.T) {
+	for tag, texts := range map[string][2]string{"13": {"09azAZ '()+,-./:=?", "\x1f!\"*;@[`{_é"}, "16": {" ~", "\x1f\x7fé"}} {
+		for i, list := range texts {
+			for _, c := range list {
+				_, err := berString(fmt.Sprintf("%s%02x%x", tag, len(string(c)), string(c)))
+				require.Equal(t, i == 0, err == nil, "%s %q", tag, c)
+			}
+		}
 	}
 }
 
