@@ -62,10 +62,15 @@ func splitUnescaped(text, separators string) func(yield func(string) bool) {
 }
 
 // isAttributeType reports whether a text is a name or an object identifier (RFC 4512, section 1.4).
-func isAttributeType(text string) bool {
-	return text != "" && strings.IndexFunc(text, func(r rune) bool {
-		return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune("-._", r)
-	}) < 0
+func isAttributeType(text string) bool { return text != "" && strings.IndexFunc(text, notInType) < 0 }
+
+var notInType = exceptAlphanumeric("-._")
+
+// exceptAlphanumeric tells what is neither a letter nor a digit of ASCII, nor one of some other characters.
+func exceptAlphanumeric(others string) func(rune) bool {
+	return func(r rune) bool {
+		return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune(others, r)
+	}
 }
 
 var (
@@ -123,9 +128,10 @@ var stringTypes = map[byte]func(text string) bool{
 // A value of another type is none, though its octets may be those of a text.
 func berString(octets string) (string, error) {
 	data, err := hex.DecodeString(octets)
-	if err != nil || len(data) < 2 || stringTypes[data[0]] == nil {
+	if err != nil || len(data) < 2 {
 		return "", errBadOctets
 	}
+	holds := stringTypes[data[0]]
 	length, content := int(data[1]), data[2:]
 	if size := length - 0x80; size >= 0 {
 		if size == 0 || size > 3 || size > len(content) {
@@ -137,15 +143,13 @@ func berString(octets string) (string, error) {
 		}
 		content = content[size:]
 	}
-	if length != len(content) || !stringTypes[data[0]](string(content)) {
+	if holds == nil || length != len(content) || !holds(string(content)) {
 		return "", errBadOctets
 	}
 	return string(content), nil
 }
 
-func notPrintable(r rune) bool {
-	return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune(" '()+,-./:=?", r)
-}
+var notPrintable = exceptAlphanumeric(" '()+,-./:=?")
 
 func notASCII(r rune) bool { return r < ' ' || r > '~' }
 

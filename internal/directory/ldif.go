@@ -139,6 +139,4 @@ func attributeValue(line []byte) (name, value string, err error) {
 
 // notInName tells what the description of an attribute (RFC 4512, section 2.5) does not have;
 // servers write ranges of values with "=".
-func notInName(c rune) bool {
-	return (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && !strings.ContainsRune("-.;=*_", c)
-}
+var notInName = exceptAlphanumeric("-.;=*_")
