@@ -119,6 +119,9 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 		if a.caller, no = s.identify(r, e.tokenIn, a.engine.Rulebook()); no == nil && !a.caller.may(e.right) {
 			no = s.forbidden(a.caller)
 		}
+		if no != nil && e.tokenIn != "" {
+			no.status = http.StatusBadRequest
+		}
 	}
 	if no == nil && e.hasBody {
 		types := []string{"application/json"}

@@ -73,9 +73,9 @@ func (s *Service) identify(r *http.Request, tokenIn string, rb *rulebook.Ruleboo
 	}
 	switch {
 	case found == nil:
-		return nil, unproved
+		return nil, unproved(tokenIn)
 	case len(found.Certificates) > 0 && !hasCertificate(r, found, s.Clock()):
-		return nil, unproved
+		return nil, unproved(tokenIn)
 	case s.BehindProxy && len(found.From) > 0:
 		return nil, refuse(http.StatusForbidden, "the service is behind a proxy, and cannot tell from where the caller asks")
 	case !fromNetwork(rb, found, address):
@@ -84,8 +84,14 @@ func (s *Service) identify(r *http.Request, tokenIn string, rb *rulebook.Ruleboo
 	return &caller{found}, nil
 }
 
-// unproved is the answer to who proves nothing.
-var unproved = &refusal{status: http.StatusUnauthorized, message: "a caller proves itself by its token: Authorization: Bearer TOKEN"}
+// unproved is the answer to a caller that proves nothing. Where the token has a header of its own, the request is about
+// somebody else, whom a 401 or a 403 would concern: it is a bad request of the caller.
+func unproved(tokenIn string) *refusal {
+	if tokenIn != "" {
+		return refuse(http.StatusBadRequest, "%s: it has no token of a caller that is valid now; the caller sends its own, or a client certificate", tokenIn)
+	}
+	return &refusal{status: http.StatusUnauthorized, message: "a caller proves itself by its token: Authorization: Bearer TOKEN"}
+}
 
 // byToken finds the caller by its token. Known is false where none is presented.
 //

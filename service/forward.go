@@ -51,12 +51,17 @@ func (s *Service) forward(ctx context.Context, a *asked) (answer, *refusal) {
 		s.metrics.forwarded("no-app")
 		return v.blocked("No app has this address."), nil
 	}
-	who, issuer, err := s.bearer(ctx, a.Request, v.rb)
+	app := v.rb.Apps[v.app]
+	who, issuer, err := s.bearer(ctx, a.Request, v.rb, func(i *rulebook.Issuer) []string { return []string{i.AudienceFor(app)} })
 	v.issuer = issuer
+	var twice *cookieTwice
 	switch {
+	case errors.As(err, &twice):
+		s.metrics.forwarded("cookie-twice")
+		return v.unknown(`Bearer error="invalid_request", error_description="the cookie came twice"`, map[string]string{"problem": "cookie-twice"}), nil
 	case errors.Is(err, errNoToken):
 		s.metrics.forwarded("no-token")
-		return v.unknown("Bearer", "", ""), nil
+		return v.unknown("Bearer", nil), nil
 	case errors.Is(err, errKeys):
 		s.metrics.forwarded("no-keys")
 		to := v.blocked("The keys of who issued the token cannot be read.")
@@ -64,15 +69,30 @@ func (s *Service) forward(ctx context.Context, a *asked) (answer, *refusal) {
 		return to, nil
 	case err != nil:
 		s.metrics.forwarded("bad-token")
-		return v.unknown(`Bearer error="invalid_token"`, "", ""), nil
+		return v.unknown(`Bearer error="invalid_token"`, nil), nil
 	}
 	return s.pass(ctx, a, v, who)
 }
 
+// The headers in which a gateway says what it was asked for.
+const (
+	askedURL    = "Asked-URL"
+	askedMethod = "Asked-Method"
+)
+
+// earlierNames are those that an earlier version read. A gateway that still sets them does not replace the new ones, so
+// that a visitor could choose the address that is judged.
+var earlierNames = []string{"X-Original-URL", "X-Original-Method"}
+
 // read reads what the gateway says of the request.
 func (v *visit) read(r *http.Request) *refusal {
+	for _, name := range earlierNames {
+		if len(r.Header.Values(name)) > 0 {
+			return refuse(http.StatusBadRequest, "%s: the gateway sets Asked-URL and Asked-Method, and removes this header, which a visitor can set", name)
+		}
+	}
 	said := map[string]string{}
-	for _, name := range []string{"X-Original-URL", "X-Original-Method", "X-Forwarded-For"} {
+	for _, name := range []string{askedURL, askedMethod, "X-Forwarded-For"} {
 		values := r.Header.Values(name)
 		if len(values) != 1 || values[0] == "" {
 			return refuse(http.StatusBadRequest, "%s: the gateway sets it, once", name)
@@ -83,13 +103,13 @@ func (v *visit) read(r *http.Request) *refusal {
 	if v.from, err = netip.ParseAddr(said["X-Forwarded-For"]); err != nil || v.from.Zone() != "" {
 		return refuse(http.StatusBadRequest, "X-Forwarded-For: it holds one address, that of who asks the gateway")
 	}
-	if !isMethod(said["X-Original-Method"]) {
-		return refuse(http.StatusBadRequest, "X-Original-Method: it is no method")
+	if !isMethod(said[askedMethod]) {
+		return refuse(http.StatusBadRequest, "%s: it is no method", askedMethod)
 	}
-	if v.address, err = appurl.Parse(said["X-Original-URL"]); err != nil {
+	if v.address, err = appurl.Parse(said[askedURL]); err != nil {
 		return nil
 	}
-	_, v.query, _ = strings.Cut(said["X-Original-URL"], "?")
+	_, v.query, _ = strings.Cut(said[askedURL], "?")
 	v.app, _ = v.rb.Addresses.App(v.address)
 	return nil
 }
@@ -201,14 +221,15 @@ func (v *visit) answer(d *signon.Decision, who *bearer) answer {
 		if d.MaxAge != signon.NoMaxAge {
 			age = strconv.FormatInt(d.MaxAge, 10)
 		}
-		return v.unknown(d.Challenge(), d.ACR, age)
+		return v.unknown(d.Challenge(), map[string]string{"acr_values": d.ACR, "max_age": age})
 	}
 	return v.blocked(d.Message)
 }
 
-func (v *visit) unknown(challenge, acr, age string) answer {
+// unknown is the answer to somebody who has to sign on, with what more the desk is to know.
+func (v *visit) unknown(challenge string, more map[string]string) answer {
 	header := map[string]string{"Decision-ID": v.id, "WWW-Authenticate": challenge}
-	if at := signOnURL(v.rb, v.issuer, v.address, v.query, acr, age); at != "" {
+	if at := signOnURL(v.rb, v.issuer, v.address, v.query, more); at != "" {
 		header["Sign-On-URL"] = at
 	}
 	return answer{status: http.StatusUnauthorized, header: header}

@@ -39,6 +39,7 @@ app roster { about "Who sails when"  url "https://roster.skerry.example/*" }
 app roster-admin { url "https://roster.skerry.example/admin/*" }
 app codes { url "https://codes.skerry.example/*" }
 app ledger { url "https://ledger.skerry.example/*" }
+app strict { url "https://strict.skerry.example/*" }
 app "https://elsewhere.example/x" { }
 network relays { 198.51.100.0/24 }
 policy open { who group crew to app open otherwise => grant }
@@ -47,13 +48,16 @@ policy roster { who group crew to app roster
   otherwise => step-up password every 10h on any device }
 policy admin { who group crew to app roster-admin otherwise => step-up passkey every time session lasts 10h, idle 30m }
 policy codes { who group crew to app codes otherwise => step-up app-code every 1h on any device }
+policy strict { who group crew to app strict case "relay" when network in relays => block otherwise => grant }
 policy ledger { who group crew to app ledger case "browser" when client is browser => grant otherwise => block }
 policy named { who everyone to app "https://elsewhere.example/x" otherwise => grant }
-issuer desk { url "https://desk.skerry.example"  keys "keys.json"  audience "brisk"  cookie "skerry"  who people except type guest
+issuer desk { url "https://desk.skerry.example"  keys "keys.json"  audience "brisk"  audience "strict" for app strict  cookie "skerry"  who people except type guest
   sign-on "https://desk.skerry.example/sign-on?from=gate"  sessions ashore }
 issuer guests { url "https://guests.example"  keys "keys.json"  audience "brisk"  cookie "guest"  who type guest  sign-on "https://guests.example/" }
 caller gate { token %q  may forward }
 caller roster-gate { token %q  may forward  for app roster }
+caller over { token %q until 2020-01-01  may forward }
+caller far { token %q  may forward  from network relays }
 caller web { token %q  may decide, operate  sessions ashore }
 `
 
@@ -64,7 +68,7 @@ func gateway(t testing.TB) *served {
 	store, err := sqlite.Open(t.TempDir() + "/brisk.state")
 	require.NoError(t, err)
 	t.Cleanup(func() { store.Close() })
-	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(fmt.Sprintf(gatewayRules, digest("gate"), digest("roster-gate"), digest("web")))},
+	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(fmt.Sprintf(gatewayRules, digest("gate"), digest("roster-gate"), digest("over"), digest("far"), digest("web")))},
 		"keys.json": {Data: []byte(published())}, "texts/nb.json": {Data: []byte(bokmal)}})
 	require.NoError(t, err)
 	s := &served{TB: t, state: &clock{Store: store}}
@@ -84,8 +88,8 @@ func (s *served) visit(address, token string, change ...func(*http.Request)) (in
 	s.Helper()
 	all := append([]func(*http.Request){func(r *http.Request) {
 		r.Header.Set("Caller-Token", "gate")
-		r.Header.Set("X-Original-URL", address)
-		r.Header.Set("X-Original-Method", "GET")
+		r.Header.Set("Asked-URL", address)
+		r.Header.Set("Asked-Method", "GET")
 		r.Header.Set("X-Forwarded-For", "192.0.2.7")
 	}}, change...)
 	status, header, _ := s.ask(token, "GET", "/forward/v1", "", all...)
@@ -118,7 +122,7 @@ func TestForward(t *testing.T) {
 	require.Equal(t, 204, status)
 	require.Equal(t, "odd%2520n%C3%A5%20me", h.Get("Remote-User"))
 
-	status, h = s.visit("https://OPEN.skerry.example:443/a/../b%7e?q=1&x=%2F", "")
+	status, h = s.visit("https://OPEN.skerry.example:443/b%7e?q=1&x=%2F", "")
 	require.Equal(t, 401, status)
 	require.Equal(t, "Bearer", h.Get("WWW-Authenticate"))
 	require.Equal(t, "https://desk.skerry.example/sign-on?from=gate&return="+url.QueryEscape("https://open.skerry.example/b~?q=1&x=%2F"), h.Get("Sign-On-URL"))
@@ -185,6 +189,43 @@ func TestWhatStands(t *testing.T) {
 	require.Equal(t, 204, roster(proved))
 	s.state.pass(61 * time.Minute)
 	require.Equal(t, 401, roster(proved), "to visit makes no proof younger")
+}
+
+// TestTokensForOneSite: what one site is given counts at no other.
+func TestTokensForOneSite(t *testing.T) {
+	s := gateway(t)
+	const strictSite = "https://strict.skerry.example/"
+	token := func(audience any) string {
+		p := s.person("ann", "s1", s.now(), "pwd")
+		p.claims["aud"] = audience
+		return p.String()
+	}
+	for _, c := range []struct {
+		site     string
+		audience any
+		want     int
+	}{{openSite, "brisk", 204}, {strictSite, "brisk", 401}, {strictSite, "strict", 204}, {openSite, "strict", 401}, {strictSite, []string{"x", "strict"}, 204}, {strictSite, "", 401}} {
+		status, _ := s.visit(c.site, token(c.audience))
+		require.Equal(t, c.want, status, "%s at %s", c.audience, c.site)
+		status, _ = s.visit(c.site, "", with("Cookie", "skerry="+token(c.audience)))
+		require.Equal(t, c.want, status, "%s at %s", c.audience, c.site)
+	}
+	_, h := s.visit(strictSite, token("strict"), with("X-Forwarded-For", "198.51.100.3"))
+	for audience, want := range map[string]int{"strict": 200, "brisk": 404} {
+		status, _, _ := s.ask(token(audience), "GET", "/why/v1/"+h.Get("Decision-ID"), "")
+		require.Equal(t, want, status, audience)
+	}
+}
+
+// TestCookieTwice: a new sign-on does not help, and the desk is told.
+func TestCookieTwice(t *testing.T) {
+	s := gateway(t)
+	ann := s.person("ann", "s1", s.now(), "pwd").String()
+	status, h := s.visit(openSite, "", with("Cookie", "skerry="+ann+"; skerry="+ann))
+	require.Equal(t, 401, status)
+	require.Contains(t, h.Get("Sign-On-URL"), "problem=cookie-twice")
+	_, h = s.visit(openSite, ann+"x")
+	require.NotContains(t, h.Get("Sign-On-URL"), "problem")
 }
 
 // TestValuesThatFitSeveral: what a value may stand for counts for what all that it may be meet.
@@ -259,8 +300,9 @@ func TestForwardIsNotFooled(t *testing.T) {
 	}
 	for name, change := range map[string]func(*http.Request){
 		"two addresses of the visitor": with("X-Forwarded-For", "192.0.2.7", "192.0.2.8"), "a list": with("X-Forwarded-For", "192.0.2.7, 192.0.2.8"), "none": with("X-Forwarded-For"),
-		"a port": with("X-Forwarded-For", "192.0.2.7:80"), "a zone": with("X-Forwarded-For", "fe80::1%eth0"), "two URLs": with("X-Original-URL", openSite, openSite), "no URL": with("X-Original-URL"),
-		"no method": with("X-Original-Method"), "two methods": with("X-Original-Method", "GET", "POST"), "a method that is none": with("X-Original-Method", "GET /"),
+		"a port": with("X-Forwarded-For", "192.0.2.7:80"), "a zone": with("X-Forwarded-For", "fe80::1%eth0"), "two URLs": with("Asked-URL", openSite, openSite), "no URL": with("Asked-URL"),
+		"an old name": with("X-Original-URL", openSite), "an old name of the method": with("X-Original-Method", "GET"),
+		"no method": with("Asked-Method"), "two methods": with("Asked-Method", "GET", "POST"), "a method that is none": with("Asked-Method", "GET /"),
 	} {
 		status, h := s.visit(openSite, token, change)
 		require.Equal(t, 400, status, name)
@@ -277,12 +319,17 @@ func TestForwardIsNotFooled(t *testing.T) {
 	for _, c := range []struct {
 		token string
 		want  int
-	}{{"", 401}, {"other", 401}, {"web", 403}, {"roster-gate", 403}} {
+	}{{"", 400}, {"other", 400}, {"web", 400}, {"over", 400}, {"far", 400}, {"roster-gate", 403}} {
 		status, _ := s.visit(openSite, token, with("Caller-Token", c.token))
 		require.Equal(t, c.want, status, c.token)
 	}
-	status, _ = s.visit(openSite, "gate", with("Caller-Token"))
-	require.Equal(t, 401, status, "the caller's token stands in its own header")
+	for name, change := range map[string]func(*http.Request){"in the person's header": with("Caller-Token"), "twice": with("Caller-Token", "gate", "gate")} {
+		status, h, body := s.ask("gate", "GET", "/forward/v1", "", with("Asked-URL", openSite), change)
+		require.Equal(t, 400, status, name)
+		require.Contains(t, body, "Caller-Token")
+		require.NotContains(t, body, "Authorization")
+		require.Empty(t, h.Get("WWW-Authenticate"))
+	}
 	status, _ = s.visit(rosterSite, token, with("Caller-Token", "roster-gate"))
 	require.Equal(t, 204, status)
 

@@ -40,9 +40,15 @@ var (
 	errBadToken = errors.New("the token does not verify")
 )
 
+// cookieTwice says that a browser sent a cookie twice. Whoever signs on again gets a third, so that the desk has to know.
+type cookieTwice struct{ issuer *rulebook.Issuer }
+
+func (*cookieTwice) Error() string { return "the cookie with the token came twice" }
+
 // presented finds the one token of a request: in the header, or in the cookie of an issuer.
 func presented(r *http.Request, rb *rulebook.Rulebook) (token string, cookies []string, err error) {
 	var tokens []string
+	var twice *rulebook.Issuer
 	for _, header := range r.Header.Values("Authorization") {
 		if scheme, t, ok := strings.Cut(header, " "); ok && strings.EqualFold(scheme, "Bearer") {
 			tokens = append(tokens, t)
@@ -53,23 +59,34 @@ func presented(r *http.Request, rb *rulebook.Rulebook) (token string, cookies []
 		if i.Cookie == "" || slices.Contains(cookies, i.Cookie) {
 			continue
 		}
-		for _, c := range r.CookiesNamed(i.Cookie) {
+		of := r.CookiesNamed(i.Cookie)
+		if len(of) > 1 {
+			twice = i
+		}
+		for _, c := range of {
 			tokens, cookies = append(tokens, c.Value), append(cookies, i.Cookie)
 		}
 	}
 	switch {
 	case len(tokens) == 0:
 		return "", nil, errNoToken
+	case twice != nil:
+		return "", nil, &cookieTwice{twice}
 	case len(tokens) > 1 || inHeader == 1 && len(r.Header.Values("Authorization")) > 1:
 		return "", nil, errBadToken
 	}
 	return tokens[0], cookies, nil
 }
 
-// bearer finds out who asks. The issuer that is given back is the one whose token it seems to be, verified or not.
-func (s *Service) bearer(ctx context.Context, r *http.Request, rb *rulebook.Rulebook) (*bearer, *rulebook.Issuer, error) {
+// bearer finds out who asks, by a token for one of the issuer's audiences that count. The issuer that is given back is the
+// one whose token it seems to be, verified or not.
+func (s *Service) bearer(ctx context.Context, r *http.Request, rb *rulebook.Rulebook, audiences func(*rulebook.Issuer) []string) (*bearer, *rulebook.Issuer, error) {
 	text, cookies, err := presented(r, rb)
-	if err != nil {
+	var twice *cookieTwice
+	switch {
+	case errors.As(err, &twice):
+		return nil, twice.issuer, err
+	case err != nil:
 		return nil, nil, err
 	}
 	t, err := jwt.Read(text)
@@ -81,11 +98,11 @@ func (s *Service) bearer(ctx context.Context, r *http.Request, rb *rulebook.Rule
 		return nil, nil, errBadToken
 	}
 	b := &bearer{Token: t, issuer: rb.Issuers[i], cookie: len(cookies) > 0}
-	return b, b.issuer, s.verify(ctx, b, cookies, rb)
+	return b, b.issuer, s.verify(ctx, b, cookies, rb, audiences(b.issuer))
 }
 
 // verify verifies a person's token: its type, who issued it to whom, and that the issuer speaks for the person.
-func (s *Service) verify(ctx context.Context, b *bearer, cookies []string, rb *rulebook.Rulebook) error {
+func (s *Service) verify(ctx context.Context, b *bearer, cookies []string, rb *rulebook.Rulebook, audiences []string) error {
 	switch {
 	case !slices.Contains([]string{"", "jwt", "at+jwt"}, b.Type), b.Expires == nil, b.Events != nil, b.Subject == nil || b.user() == "" || len(b.user()) > 4*mostID,
 		len(b.Session) > mostID, b.cookie && cookies[0] != b.issuer.Cookie:
@@ -95,7 +112,7 @@ func (s *Service) verify(ctx context.Context, b *bearer, cookies []string, rb *r
 	if err != nil {
 		return err
 	}
-	if b.Verify(jwt.Expected{Issuer: b.issuer.URL, Audience: b.issuer.Audience, Keys: keys}, s.Clock()) != nil {
+	if b.Verify(jwt.Expected{Issuer: b.issuer.URL, Audience: audiences, Keys: keys}, s.Clock()) != nil {
 		return errBadToken
 	}
 	if b.person = rb.People[b.user()]; b.person != nil && rb.IssuerFor(b.person) != b.issuer {
@@ -113,7 +130,7 @@ func (b *bearer) given() time.Time {
 }
 
 // signOnURL is where a person signs on, and from where she comes back to an address of an app of the rulebook.
-func signOnURL(rb *rulebook.Rulebook, issuer *rulebook.Issuer, to appurl.Address, query, acr, age string) string {
+func signOnURL(rb *rulebook.Rulebook, issuer *rulebook.Issuer, to appurl.Address, query string, more map[string]string) string {
 	if issuer == nil {
 		if len(rb.Issuers) == 0 {
 			return ""
@@ -130,11 +147,10 @@ func signOnURL(rb *rulebook.Rulebook, issuer *rulebook.Issuer, to appurl.Address
 	}
 	values := at.Query()
 	values.Set("return", back)
-	if acr != "" {
-		values.Set("acr_values", acr)
-	}
-	if age != "" {
-		values.Set("max_age", age)
+	for name, value := range more {
+		if value != "" {
+			values.Set(name, value)
+		}
 	}
 	at.RawQuery = values.Encode()
 	return at.String()

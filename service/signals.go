@@ -95,7 +95,7 @@ func (s *Service) verified(ctx context.Context, source *rulebook.Signals, token 
 	if err != nil {
 		return nil, nil, err
 	}
-	switch err := t.Verify(jwt.Expected{Issuer: source.From, Audience: source.Audience, Keys: keys}, s.Clock()); {
+	switch err := t.Verify(jwt.Expected{Issuer: source.From, Audience: []string{source.Audience}, Keys: keys}, s.Clock()); {
 	case errors.Is(err, jwt.ErrIssuer):
 		return nil, nil, fault("invalid_issuer", err)
 	case errors.Is(err, jwt.ErrKey):

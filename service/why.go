@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/texts"
 	"briskwarden.example/briskwarden/signon"
 )
@@ -20,7 +21,8 @@ import (
 // reason is what is kept of a decision, in English.
 type reason struct {
 	At      time.Time      `json:"at"`
-	App     string         `json:"app"`
+	App     string         `json:"app"`              // what people call it
+	ID      string         `json:"app_id,omitempty"` // a token for it tells who asks
 	Outcome signon.Outcome `json:"outcome"`
 	Message string         `json:"message,omitempty"`
 	Next    []nextStep     `json:"next,omitempty"`
@@ -36,7 +38,7 @@ type nextStep struct {
 
 func reasonOf(v *visit, q *question, at time.Time) *reason {
 	d := &q.decision
-	r := &reason{At: at.UTC(), App: v.rb.Apps[v.app].Title(), Outcome: d.Outcome, Message: d.Message}
+	r := &reason{At: at.UTC(), App: v.rb.Apps[v.app].Title(), ID: v.app, Outcome: d.Outcome, Message: d.Message}
 	for _, s := range d.Next {
 		r.Next = append(r.Next, nextStep{s.Do, s.AnyOf, s.Checks})
 	}
@@ -44,7 +46,7 @@ func reasonOf(v *visit, q *question, at time.Time) *reason {
 	case d.Outcome == signon.StepUp:
 		r.Again = v.answer(d, nil).header["Sign-On-URL"]
 	case q.fact: // the session has ended, and another can begin
-		r.Again = v.unknown("", "", "").header["Sign-On-URL"]
+		r.Again = v.unknown("", nil).header["Sign-On-URL"]
 	}
 	return r
 }
@@ -114,13 +116,15 @@ func (s *nextStep) in(w *texts.Words) (said []string) {
 func (s *Service) why(ctx context.Context, a *asked) (answer, *refusal) {
 	rb, id := a.engine.Rulebook(), a.PathValue("id")
 	words := rb.Texts.For(strings.Join(a.Header.Values("Accept-Language"), ","))
-	who, _, err := s.bearer(ctx, a.Request, rb)
+	who, issuer, err := s.bearer(ctx, a.Request, rb, (*rulebook.Issuer).AllAudiences)
 	var r reason
 	found := false
 	if err == nil {
 		if found, err = s.memory.Told(ctx, who.user(), id, &r); err != nil {
 			return answer{}, s.away(err)
 		}
+		app := rb.Apps[r.ID]
+		found = found && (app == nil || who.IsFor(issuer.AudienceFor(app)))
 	}
 	told := r.in(words, rb.Zone, id)
 	if !found {

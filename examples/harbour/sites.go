@@ -87,8 +87,8 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		q.Header[name] = r.Header[name]
 	}
 	q.Header.Set("Caller-Token", g.token("gate"))
-	q.Header.Set("X-Original-URL", g.url(host, "sites")+r.RequestURI)
-	q.Header.Set("X-Original-Method", r.Method)
+	q.Header.Set("Asked-URL", g.url(host, "sites")+r.RequestURI)
+	q.Header.Set("Asked-Method", r.Method)
 	q.Header.Set("X-Forwarded-For", addressOf(r).String())
 	answer, err := http.DefaultClient.Do(q)
 	if err != nil {

@@ -4,10 +4,13 @@
 package appurl
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"strings"
+	"unicode/utf8"
 )
 
 // Address is an address of a request in its one form.
@@ -33,7 +36,8 @@ type Pattern struct {
 // Table finds the application that an address belongs to. The zero Table has none.
 type Table struct {
 	owners  map[Pattern]string
-	deepest int // segments that any of the patterns has
+	folded  map[Pattern]bool // the patterns, with their paths in small letters
+	deepest int              // segments that any of the patterns has
 }
 
 // Add adds the addresses of an application; it gives the application that has the very same ones already.
@@ -42,36 +46,60 @@ func (t *Table) Add(p Pattern, app string) (other string, taken bool) {
 		return other, true
 	}
 	if t.owners == nil {
-		t.owners = map[Pattern]string{}
+		t.owners, t.folded = map[Pattern]string{}, map[Pattern]bool{}
 	}
 	t.owners[p] = app
+	t.folded[p.folded()] = true
 	t.deepest = max(t.deepest, strings.Count(p.path, "/"))
 	return "", false
 }
 
 // App finds the application that an address fits most specifically: by its whole host rather than by a wildcard, then
-// by the longest path.
+// by the longest path. Paths are compared as they are. An address whose path would fit more specifically in other
+// letters or encodings belongs to no application: some servers take "/Admin" for "/admin".
 func (t *Table) App(a Address) (app string, ok bool) {
+	folded := fold(a.path)
 	for _, o := range [...]origin{a.origin, a.wildcard} {
-		if app, ok = t.at(o, a.path); ok {
-			return app, true
+		p, found := mostSpecific(t.owners, t.deepest, o, a.path)
+		inOtherLetters, any := mostSpecific(t.folded, t.deepest, o, folded)
+		switch {
+		case any && (!found || inOtherLetters != p.folded()):
+			return "", false
+		case found:
+			return t.owners[p], true
 		}
 	}
 	return "", false
 }
 
-func (t *Table) at(o origin, path string) (app string, ok bool) {
-	if app, ok = t.owners[Pattern{o, path, false}]; ok {
-		return app, true
+// folded is the pattern with its path folded.
+func (p Pattern) folded() Pattern {
+	p.path = fold(p.path)
+	return p
+}
+
+// fold is a path as a server may read it that decodes all of it and does not tell capitals from small letters.
+func fold(path string) string {
+	if decoded, err := url.PathUnescape(path); err == nil {
+		path = decoded
 	}
-	end := len(path)
+	return strings.ToLower(strings.ToUpper(path))
+}
+
+// mostSpecific finds the pattern that a path fits most specifically.
+func mostSpecific[V any](patterns map[Pattern]V, deepest int, o origin, path string) (p Pattern, ok bool) {
+	p = Pattern{o, path, false}
+	if _, ok = patterns[p]; ok {
+		return p, true
+	}
+	p.rest = true
 	for n := strings.Count(path, "/"); ; n-- {
-		if n <= t.deepest {
-			if app, ok = t.owners[Pattern{o, path[:end], true}]; ok || end == 0 {
-				return app, ok
+		if n <= deepest {
+			if _, ok = patterns[p]; ok || p.path == "" {
+				return p, ok
 			}
 		}
-		end = strings.LastIndexByte(path[:end], '/')
+		p.path = p.path[:strings.LastIndexByte(p.path, '/')]
 	}
 }
 
@@ -164,62 +192,69 @@ func hostOf(scheme, authority string) (string, error) {
 	return name + ":" + port, nil
 }
 
-// normalised is a path without dot segments, with what needs no encoding decoded, and the rest in capitals.
+// normalised is a path with the characters decoded that need no encoding, and the other encodings in capitals. What
+// servers read in different ways is refused, not normalised: another program would not normalise it the same way.
 func normalised(path string) (string, error) {
 	decoded, err := decode(path)
 	if err != nil {
 		return "", err
 	}
-	var segments []string
-	parts := strings.Split(decoded[1:], "/")
-	for i, part := range parts {
-		switch last := i == len(parts)-1; {
-		case part == "" && !last:
+	segments := strings.Split(decoded[1:], "/")
+	for i, segment := range segments {
+		plain := strings.ReplaceAll(segment, "%20", " ")
+		switch {
+		case segment == "" && i < len(segments)-1:
 			return "", errors.New("a segment of its path is empty")
-		case part == "." || part == "..":
-			if part == ".." && len(segments) > 0 {
-				segments = segments[:len(segments)-1]
-			}
-			if last {
-				segments = append(segments, "")
-			}
-		default:
-			segments = append(segments, part)
+		case segment != "" && strings.Trim(plain, ". ") == "":
+			return "", errors.New("a segment of its path consists of dots or spaces")
 		}
 	}
-	return "/" + strings.Join(segments, "/"), nil
+	return decoded, nil
 }
 
 const (
 	unreserved = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._~"
-	inPath     = unreserved + "!$&'()*+,=:@/" // without ";", which some servers cut off with all behind it
+	inPath     = unreserved + "!$&'()*+,=:@/" // without ";", which begins a path parameter
+	// refused are characters that some servers take for a separator, a dot or an encoding, or remove: also those that
+	// Unicode's compatibility mappings turn into one.
+	refused = "/\\%;" + "\u037e\u2024\u2025\u2026\u2044\u2215\u2216\u29f8\u29f5\ufe52\ufe54\ufe68\ufe6a\uff05\uff0e\uff0f\uff1b\uff3c\ufeff\u200b\u200c\u200d\u00ad"
 )
 
 // decode decodes the unreserved characters of a path, and refuses what servers read in different ways.
 func decode(path string) (string, error) {
 	var b strings.Builder
+	var whole []byte // all of it decoded
 	for i := 0; i < len(path); i++ {
 		c := path[i]
 		if c != '%' {
 			if strings.IndexByte(inPath, c) < 0 {
-				return "", fmt.Errorf("%q stands in its path", c)
+				return "", fmt.Errorf("%q is in its path", c)
 			}
 			b.WriteByte(c)
+			whole = append(whole, c)
 			continue
 		}
 		if i+2 >= len(path) || !isHex(path[i+1]) || !isHex(path[i+2]) {
 			return "", errors.New(`a "%" in its path encodes nothing`)
 		}
 		encoded := strings.ToUpper(path[i : i+3])
-		switch c = fromHex(encoded[1])<<4 | fromHex(encoded[2]); {
-		case strings.IndexByte("/\\%\x00", c) >= 0:
-			return "", fmt.Errorf("%s stands in its path", encoded)
+		c = fromHex(encoded[1])<<4 | fromHex(encoded[2])
+		switch {
+		case c < ' ' || c == 0x7f || c < utf8.RuneSelf && strings.IndexByte(refused, c) >= 0:
+			return "", fmt.Errorf("%s is in its path", encoded)
 		case strings.IndexByte(unreserved, c) >= 0:
 			b.WriteByte(c)
 		default:
 			b.WriteString(encoded)
 		}
+		whole = append(whole, c)
 		i += 2
+	}
+	if !utf8.Valid(whole) { // such as a dot in two bytes, which old decoders accept
+		return "", errors.New("its path is not UTF-8")
+	}
+	if at := bytes.IndexFunc(whole, func(r rune) bool { return r >= utf8.RuneSelf && strings.ContainsRune(refused, r) }); at >= 0 {
+		return "", errors.New("its path has a character that is easily taken for another")
 	}
 	return b.String(), nil
 }

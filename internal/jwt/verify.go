@@ -138,7 +138,7 @@ func Read(text string) (*Token, error) {
 // Expected is what a token must be to verify.
 type Expected struct {
 	Issuer   string
-	Audience string
+	Audience []string // one of them
 	Keys     *Keys
 }
 
@@ -151,7 +151,7 @@ func (t *Token) Verify(want Expected, now time.Time) error {
 		return ErrKey
 	}
 	switch {
-	case !slices.Contains(t.Audience, want.Audience):
+	case !t.IsFor(want.Audience...):
 		return ErrAudience
 	case t.Expires != nil && !now.Before(t.Expires.Add(Skew)),
 		t.NotBefore != nil && now.Before(t.NotBefore.Add(-Skew)),
@@ -159,6 +159,11 @@ func (t *Token) Verify(want Expected, now time.Time) error {
 		return ErrTime
 	}
 	return nil
+}
+
+// IsFor reports whether a token is for one of some audiences. It is for none that has no name.
+func (t *Token) IsFor(audiences ...string) bool {
+	return slices.ContainsFunc(audiences, func(a string) bool { return a != "" && slices.Contains(t.Audience, a) })
 }
 
 // Has reports whether there is a key that may have signed a token.

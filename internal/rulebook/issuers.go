@@ -18,12 +18,39 @@ type Issuer struct {
 	Name     string
 	URL      string // its tokens' "iss"
 	Keys     Keys
-	Audience string // its tokens' "aud"
-	Cookie   string // in which a browser brings a token; may be empty
-	Who      Who    // of whom it speaks
-	SignOn   string // where people sign on
-	Sessions string // callers and issuers of the same word share sessions; empty: with nobody
-	Decl     *ast.Issuer
+	Audience string // its tokens' "aud", for apps that are not in Audiences; empty: no token is for them
+	// Audiences are those of some apps alone, so that what one site is given counts at no other.
+	Audiences []Audience
+	Cookie    string // in which a browser brings a token; may be empty
+	Who       Who    // of whom it speaks
+	SignOn    string // where people sign on
+	Sessions  string // callers and issuers of the same word share sessions; empty: with nobody
+	Decl      *ast.Issuer
+}
+
+// Audience is for whom tokens are that count for some apps.
+type Audience struct {
+	Name string
+	For  To
+}
+
+// AudienceFor is the audience that a token has which counts for an app; empty is none.
+func (i *Issuer) AudienceFor(a *App) string {
+	for _, one := range i.Audiences {
+		if one.For.Holds(a) {
+			return one.Name
+		}
+	}
+	return i.Audience
+}
+
+// AllAudiences are those of all apps.
+func (i *Issuer) AllAudiences() []string {
+	all := []string{i.Audience}
+	for _, one := range i.Audiences {
+		all = append(all, one.Name)
+	}
+	return all
 }
 
 // Keys are the public keys of who signs: those of a file, or an address where they are.
@@ -35,8 +62,9 @@ type Keys struct {
 func (r *resolver) issuers() {
 	urls := map[string]*Issuer{}
 	for _, d := range r.decls.issuers.list {
-		i := &Issuer{Name: d.Name.Text, URL: r.https(d.URL), Keys: r.keys(d.Keys), Audience: r.notEmpty(d.Audience),
+		i := &Issuer{Name: d.Name.Text, URL: r.https(d.URL), Keys: r.keys(d.Keys),
 			Cookie: d.Cookie.Text, Who: r.who(d.Who), SignOn: r.https(d.SignOn), Sessions: d.Sessions.Text, Decl: d}
+		r.audiences(i)
 		if d.Cookie.Given() && !isToken(i.Cookie) {
 			r.fail(d.Cookie, "letters, digits and hyphens", "%q cannot be a cookie's name", i.Cookie)
 		}
@@ -47,6 +75,39 @@ func (r *resolver) issuers() {
 		r.rb.Issuers = append(r.rb.Issuers, i)
 	}
 	r.disjoint()
+}
+
+// audiences reads for whom an issuer's tokens are: one audience for each app, and none for two parts of them.
+func (r *resolver) audiences(i *Issuer) {
+	plain, named := false, map[string]bool{}
+	owners := map[*App]string{}
+	for _, d := range i.Decl.Audience {
+		name := r.notEmpty(d.Name)
+		if named[name] && name != "" {
+			r.fail(d.Name, "list its apps in one place", "the audience %q is there twice", name)
+		}
+		named[name] = true
+		if len(d.For.Items) == 0 {
+			if plain {
+				r.fail(d.Name, `write "for app …" for all but one`, "two audiences are for all other apps")
+			}
+			plain, i.Audience = true, name
+			continue
+		}
+		one := Audience{name, r.to(d.For)}
+		for _, id := range keysOf(r.rb.Apps) {
+			app := r.rb.Apps[id]
+			if !one.For.Holds(app) {
+				continue
+			}
+			if other, taken := owners[app]; taken {
+				r.fail(d.Name, "let each app have one", "the audiences %q and %q are both for %q", other, name, id)
+				break
+			}
+			owners[app] = name
+		}
+		i.Audiences = append(i.Audiences, one)
+	}
 }
 
 // disjoint sees to it that no two issuers speak for the same person.

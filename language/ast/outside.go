@@ -24,11 +24,16 @@ type (
 		Block
 		URL      Name
 		Keys     Name // a file, or an https address
-		Audience Name
+		Audience []Audience
 		Cookie   Name
 		Who      Selection
 		SignOn   Name
 		Sessions Name
+	}
+	// Audience is for whom an issuer's tokens are, as far as apps are concerned.
+	Audience struct {
+		Name Name
+		For  Selection // apps; nothing is all that no other audience is for
 	}
 	// Signals is who sends signals about people and devices.
 	Signals struct {

@@ -35,7 +35,13 @@ func (p *parser) issuer(k token.Token) ast.Decl {
 	p.block(&d.Block, []clause{
 		{word: "url", required: true, parse: func(token.Token) { d.URL = p.text("the issuer's address") }},
 		{word: "keys", required: true, parse: func(token.Token) { d.Keys = p.text("a file, or an https address") }},
-		{word: "audience", required: true, parse: func(token.Token) { d.Audience = p.text("for whom its tokens are") }},
+		{word: "audience", required: true, repeats: true, parse: func(token.Token) {
+			a := ast.Audience{Name: p.text("for whom its tokens are")}
+			if p.is("for") {
+				a.For = p.selection(p.take(), p.target)
+			}
+			d.Audience = append(d.Audience, a)
+		}},
 		{word: "cookie", parse: func(token.Token) { d.Cookie = p.text("a cookie's name") }},
 		{word: "who", required: true, parse: func(t token.Token) { d.Who = p.selection(t, p.person) }},
 		{word: "sign-on", required: true, parse: func(token.Token) { d.SignOn = p.text("the address where people sign on") }},
