@@ -51,7 +51,7 @@ policy codes { who group crew to app codes otherwise => step-up app-code every 1
 policy strict { who group crew to app strict case "relay" when network in relays => block otherwise => grant }
 policy ledger { who group crew to app ledger case "browser" when client is browser => grant otherwise => block }
 policy named { who everyone to app "https://elsewhere.example/x" otherwise => grant }
-issuer desk { url "https://desk.skerry.example"  keys "keys.json"  audience "brisk"  audience "strict" for app strict  cookie "skerry"  who people except type guest
+issuer desk { url "https://desk.skerry.example"  keys "keys.json"  audience "brisk"  audience "strict" for app strict  cookie "__Host-skerry-session"  who people except type guest
   sign-on "https://desk.skerry.example/sign-on?from=gate"  sessions ashore }
 issuer guests { url "https://guests.example"  keys "keys.json"  audience "brisk"  cookie "guest"  who type guest  sign-on "https://guests.example/" }
 caller gate { token %q  may forward }
@@ -60,6 +60,9 @@ caller over { token %q until 2020-01-01  may forward }
 caller far { token %q  may forward  from network relays }
 caller web { token %q  may decide, operate  sessions ashore }
 `
+
+// siteCookie is the name of the cookie with the token.
+const siteCookie = "__Host-skerry-session"
 
 const bokmal = `{"You were not let in": "Du slapp ikke inn", "You asked for “{app}” on {date} at {time}.": "Du ba om «{app}» {date} kl. {time}.",
  "Call the harbour desk": "Ring havnekontoret", "Who sails when": "Hvem som seiler når", "There is nothing that you can do about it here.": "Her kan du ikke gjøre noe med det."}`
@@ -141,7 +144,7 @@ func TestForward(t *testing.T) {
 	require.Equal(t, 403, status)
 	status, _ = s.visit("https://ledger.skerry.example/", first)
 	require.Equal(t, 403, status, "nobody says that it is a browser")
-	status, _ = s.visit("https://ledger.skerry.example/", "", with("Cookie", "skerry="+first))
+	status, _ = s.visit("https://ledger.skerry.example/", "", with("Cookie", siteCookie+"="+first))
 	require.Equal(t, 204, status)
 
 	status, _, _ = s.ask("web", "DELETE", "/sessions/v1/ann/s1", "")
@@ -207,7 +210,7 @@ func TestTokensForOneSite(t *testing.T) {
 	}{{openSite, "brisk", 204}, {strictSite, "brisk", 401}, {strictSite, "strict", 204}, {openSite, "strict", 401}, {strictSite, []string{"x", "strict"}, 204}, {strictSite, "", 401}} {
 		status, _ := s.visit(c.site, token(c.audience))
 		require.Equal(t, c.want, status, "%s at %s", c.audience, c.site)
-		status, _ = s.visit(c.site, "", with("Cookie", "skerry="+token(c.audience)))
+		status, _ = s.visit(c.site, "", with("Cookie", siteCookie+"="+token(c.audience)))
 		require.Equal(t, c.want, status, "%s at %s", c.audience, c.site)
 	}
 	_, h := s.visit(strictSite, token("strict"), with("X-Forwarded-For", "198.51.100.3"))
@@ -221,7 +224,7 @@ func TestTokensForOneSite(t *testing.T) {
 func TestCookieTwice(t *testing.T) {
 	s := gateway(t)
 	ann := s.person("ann", "s1", s.now(), "pwd").String()
-	status, h := s.visit(openSite, "", with("Cookie", "skerry="+ann+"; skerry="+ann))
+	status, h := s.visit(openSite, "", with("Cookie", siteCookie+"="+ann+"; "+siteCookie+"="+ann))
 	require.Equal(t, 401, status)
 	require.Contains(t, h.Get("Sign-On-URL"), "problem=cookie-twice")
 	_, h = s.visit(openSite, ann+"x")
@@ -287,9 +290,9 @@ func TestForwardIsNotFooled(t *testing.T) {
 	require.Equal(t, 401, status)
 
 	for name, change := range map[string]func(*http.Request){
-		"token and cookie": with("Cookie", "skerry="+token), "two cookies": func(r *http.Request) {
+		"token and cookie": with("Cookie", siteCookie+"="+token), "two cookies": func(r *http.Request) {
 			r.Header.Del("Authorization")
-			r.Header.Set("Cookie", "skerry="+token+"; skerry="+token)
+			r.Header.Set("Cookie", siteCookie+"="+token+"; "+siteCookie+"="+token)
 		},
 		"the cookie of another issuer": func(r *http.Request) { r.Header.Del("Authorization"); r.Header.Set("Cookie", "guest="+token) },
 		"two tokens":                   with("Authorization", "Bearer "+token, "Bearer "+token), "a token and a password": with("Authorization", "Bearer "+token, "Basic YTpi"),
@@ -371,7 +374,7 @@ func TestWhy(t *testing.T) {
 	}
 
 	_, h = s.visit(adminSite, ann)
-	_, _, body = why(h.Get("Decision-ID"), "", with("Cookie", "skerry="+ann))
+	_, _, body = why(h.Get("Decision-ID"), "", with("Cookie", siteCookie+"="+ann))
 	require.Contains(t, body, "One more proof is needed")
 	require.Contains(t, body, "Prove that it is you: passkey.")
 	require.Contains(t, body, `href="https://desk.skerry.example/sign-on?acr_values=aal3&amp;`)

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"flag"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -52,14 +53,19 @@ func needs(t testing.TB, program string) string {
 
 // behindNginx starts nginx with the sample, by other addresses.
 func behindNginx(t testing.TB, s *served) *gate {
-	nginx := needs(t, "nginx")
 	g := &gate{served: s, passed: make(chan http.Header, 1000)}
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		g.passed <- r.Header.Clone()
 		fmt.Fprintf(w, "site %s", r.RequestURI)
 	}))
 	t.Cleanup(site.Close)
-	brisk := httptest.NewServer(s.Service)
+	return g.before(t, site.Listener.Addr().String())
+}
+
+// before starts nginx before a site.
+func (g *gate) before(t testing.TB, site string) *gate {
+	nginx := needs(t, "nginx")
+	brisk := httptest.NewServer(g.Service)
 	t.Cleanup(brisk.Close)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -67,14 +73,16 @@ func behindNginx(t testing.TB, s *served) *gate {
 	l.Close()
 	dir := t.TempDir()
 	require.NoError(t, os.Chmod(dir, 0o755))
-	server := strings.NewReplacer("443 ssl", g.address, "127.0.0.1:8081", site.Listener.Addr().String(), "127.0.0.1:7575", brisk.Listener.Addr().String(),
-		"the caller's token", "gate").Replace(regexp.MustCompile(`(?m)^.*ssl_certificate.*$`).ReplaceAllString(sample(t), ""))
+	whole := strings.NewReplacer("443 ssl", g.address, "127.0.0.1:8081", site, "127.0.0.1:7575", brisk.Listener.Addr().String(), "the caller's token", "gate").
+		Replace(regexp.MustCompile(`(?m)^.*ssl_certificate.*$`).ReplaceAllString(sample(t), ""))
+	begin := strings.LastIndex(whole, "server {\n  listen ")
+	server := whole[begin:]
 	other := strings.ReplaceAll(server, "roster.skerry.example", "open.skerry.example")
 	bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
 	t.Cleanup(bare.Close)
 	other += strings.ReplaceAll(strings.ReplaceAll(server, "roster.skerry.example", "bare.skerry.example"), brisk.Listener.Addr().String(), bare.Listener.Addr().String())
 	config := fmt.Sprintf("daemon off;\nerror_log %[1]s/error.log;\npid %[1]s/nginx.pid;\nworker_processes 1;\nevents { worker_connections 512; }\nhttp {\naccess_log off;\nclient_body_temp_path %[1]s/b;\nproxy_temp_path %[1]s/p;\nfastcgi_temp_path %[1]s/f;\nuwsgi_temp_path %[1]s/u;\nscgi_temp_path %[1]s/s;\n%[2]s\n%[3]s}\n",
-		dir, server, other)
+		dir, whole, other)
 	file := filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(file, []byte(config), 0o644))
 	c := exec.Command(nginx, "-e", dir+"/error.log", "-c", file)
@@ -112,7 +120,7 @@ func (g *gate) send(request string, header ...string) (status int, location stri
 func TestBehindNginx(t *testing.T) {
 	g := behindNginx(t, gateway(t))
 	ann := g.person("ann", "s1", g.now(), "pwd").String()
-	cookie := "Cookie: skerry=" + ann
+	cookie := "Cookie: " + siteCookie + "=" + ann
 	status, location, _ := g.send("GET /week?from=1 HTTP/1.1", "Host: roster.skerry.example")
 	require.Equal(t, 303, status)
 	require.Equal(t, "https://desk.skerry.example/sign-on?from=gate&return=https%3A%2F%2Froster.skerry.example%2Fweek%3Ffrom%3D1", location)
@@ -123,6 +131,21 @@ func TestBehindNginx(t *testing.T) {
 	require.Equal(t, []string{"ann"}, got.Values("Remote-User"))
 	require.Empty(t, got.Values("Caller-Token"))
 	require.Empty(t, got.Values("Remote_User"))
+	for _, cookies := range []string{"a=1; " + siteCookie + "=" + ann + "; b=2", siteCookie + " =" + ann + ";a=1;b=2", "a=1;b=2;\t" + siteCookie + "\t=" + ann + " ", "a=" + siteCookie + "; b=2;" + siteCookie + "=" + ann} {
+		status, _, body := g.send("GET / HTTP/1.1", "Host: roster.skerry.example", "Cookie: "+cookies, "X-Original-URL: /admin/", "X-Rewrite-URL: /admin/", "Asked-URL: /admin/",
+			"X-Forwarded-Host: open.skerry.example", "X-Forwarded-Prefix: /admin", "Forwarded: host=x", "X-Forwarded-For: 198.51.100.7", "X-HTTP-Method-Override: DELETE")
+		require.Equal(t, 200, status, "%s: %s", cookies, body)
+		got := <-g.passed
+		require.NotContains(t, fmt.Sprint(got), ann)
+		require.Contains(t, got.Get("Cookie"), "b=2")
+		for name := range got {
+			require.Contains(t, []string{"Cookie", "Remote-User", "X-Forwarded-For", "X-Forwarded-Proto", "Connection"}, name)
+		}
+		require.Equal(t, []string{"127.0.0.1"}, got.Values("X-Forwarded-For"))
+	}
+	status, _, _ = g.send("GET /week HTTP/1.1", "Host: roster.skerry.example", "Authorization: Bearer "+ann)
+	require.Equal(t, 200, status)
+	require.NotContains(t, fmt.Sprint(<-g.passed), ann)
 
 	outside := []string{"Host: roster.skerry.example", cookie}
 	for _, more := range [][]string{
@@ -147,15 +170,20 @@ func TestBehindNginx(t *testing.T) {
 	}
 	status, _, _ = g.send("GET /week HTTP/1.1", "Host: roster.skerry.example", cookie, "Host: open.skerry.example")
 	require.Equal(t, 400, status)
-	status, _, _ = g.send("GET /week HTTP/1.1", "Host: elsewhere.example", cookie)
-	require.Equal(t, 200, status, "a Host of nobody is the first site's, and decided as that")
+	conn, err := net.Dial("tcp", g.address)
+	require.NoError(t, err)
+	fmt.Fprintf(conn, "GET /week HTTP/1.1\r\nHost: elsewhere.example\r\n%s\r\n\r\n", cookie)
+	said, err := io.ReadAll(conn)
+	require.NoError(t, err)
+	require.Empty(t, said, "a Host of nobody")
+	conn.Close()
 	require.Empty(t, drained(g.passed))
 
-	status, location, _ = g.send("GET / HTTP/1.1", "Host: roster.skerry.example", "Cookie: skerry="+g.person("gone", "s2", g.now(), "pwd").String())
+	status, location, _ = g.send("GET / HTTP/1.1", "Host: roster.skerry.example", "Cookie: "+siteCookie+"="+g.person("gone", "s2", g.now(), "pwd").String())
 	require.Equal(t, 303, status)
-	require.Regexp(t, `^http://roster\.skerry\.example(:\d+)?/why/v1/[0-9a-f]{32}$`, location)
+	require.Regexp(t, `^https://roster\.skerry\.example/why/v1/[0-9a-f]{32}$`, location)
 	_, path, _ := strings.Cut(location, "/why")
-	status, _, body = g.send("GET /why"+path+" HTTP/1.1", "Host: roster.skerry.example", "Cookie: skerry="+g.person("gone", "s2", g.now(), "pwd").String())
+	status, _, body = g.send("GET /why"+path+" HTTP/1.1", "Host: roster.skerry.example", "Cookie: "+siteCookie+"="+g.person("gone", "s2", g.now(), "pwd").String())
 	require.Equal(t, 200, status)
 	require.Contains(t, body, "You were not let in")
 	status, _, _ = g.send("GET /why"+path+" HTTP/1.1", "Host: roster.skerry.example", cookie)
@@ -178,11 +206,11 @@ func drained(passed chan http.Header) (more []http.Header) {
 
 // TestSignalsAreObeyedBehindNginx: the request that follows a signal's acknowledgement is refused, a thousand times.
 func TestSignalsAreObeyedBehindNginx(t *testing.T) {
-	g := behindNginx(t, heard(t, strings.Replace(fleetSource, `who people  sign-on`, `cookie "skerry"  who people  sign-on`, 1)+fmt.Sprintf(
+	g := behindNginx(t, heard(t, strings.Replace(fleetSource, `who people  sign-on`, `cookie "__Host-skerry-session"  who people  sign-on`, 1)+fmt.Sprintf(
 		"app open { url \"https://open.skerry.example/*\" }\npolicy open { who everyone to app open otherwise => grant }\ncaller gate { token %q may forward }\n", digest("gate"))))
 	for i := range 1000 {
 		session := fmt.Sprint("s", i)
-		cookie := "Cookie: skerry=" + g.person("ann", session, g.now(), "pwd").String()
+		cookie := "Cookie: " + siteCookie + "=" + g.person("ann", session, g.now(), "pwd").String()
 		status, _, body := g.send("GET / HTTP/1.1", "Host: open.skerry.example", cookie)
 		require.Equal(t, 200, status, body)
 		g.accepted(claims{"format": "complex", "user": user("ann"), "session": user(session)}, caepEvent+"session-revoked", claims{})
@@ -204,7 +232,7 @@ func TestForwardBesideBare(t *testing.T) {
 		for range g.passed { // nobody looks at it
 		}
 	}()
-	cookie := "Cookie: skerry=" + g.person("ann", "s1", g.now(), "pwd").String()
+	cookie := "Cookie: " + siteCookie + "=" + g.person("ann", "s1", g.now(), "pwd").String()
 	best := map[string]float64{}
 	for range 3 {
 		for _, site := range []string{"open", "bare"} {

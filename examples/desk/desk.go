@@ -1,7 +1,7 @@
 // Package desk is a small simulated sign-on desk: an OpenID Provider for made-up people, which asks the decision service
 // before it lets anybody in, and does at each step what the decision says is next. It stands in for a real one.
 //
-// It signs people on for web gateways (/sign-on, a token in a cookie), for programs (OpenID Connect, authorization code
+// It signs people on for web gateways (/sign-on, a token for each site in a cookie of its own), for programs (OpenID Connect, authorization code
 // with PKCE), and for machines (client credentials with a certificate).
 package desk
 
@@ -26,11 +26,9 @@ import (
 
 // Options say how a desk is set up.
 type Options struct {
-	URL       string            // its own, which is the "iss" of its tokens
-	Audience  string            // of the tokens that web gateways take
-	Domain    string            // in which the gateways' sites are: of the cookie with the token
-	Cookie    string            // the cookie's name
-	Sites     map[string]string // origins to which people may be led back after they signed on, with what people call them
+	URL       string          // its own, which is the "iss" of its tokens
+	Cookie    string          // the name of the sites' cookies with their tokens; it begins with "__Host-"
+	Sites     map[string]Site // by origin; people are led back to these alone
 	Decisions *decisions.Service
 	Vault     *vault.Vault
 	Clients   []*Client
@@ -56,11 +54,12 @@ type Desk struct {
 	webauthn *webauthn.WebAuthn
 	routes   http.Handler
 
-	mu       sync.Mutex
-	browsers map[string]*browser // by the cookie's value
-	flows    map[string]*flow
-	codes    map[string]*grant
-	signedIn map[string][]*Client // by session: the clients that have a token of it
+	mu        sync.Mutex
+	browsers  map[string]*browser // by the cookie's value
+	flows     map[string]*flow
+	codes     map[string]*grant
+	siteCodes map[string]*siteGrant
+	signedIn  map[string][]*Client // by session: the clients that have a token of it
 }
 
 // New returns a desk.
@@ -77,7 +76,7 @@ func New(o Options) (*Desk, error) {
 	if err != nil {
 		return nil, fmt.Errorf("passkeys: %w", err)
 	}
-	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, signedIn: map[string][]*Client{}}
+	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, siteCodes: map[string]*siteGrant{}, signedIn: map[string][]*Client{}}
 	mux := http.NewServeMux()
 	d.pages(mux)
 	d.openID(mux)
@@ -103,8 +102,9 @@ type browser struct {
 	user       string // signed on; empty is nobody
 	session    string
 	signedOn   time.Time
-	proved     time.Time // the last time that somebody proved something in it
-	remembered string    // the id of the device, if the person wants it to be remembered
+	proved     time.Time   // the last time that somebody proved something in it
+	returns    []time.Time // when it was led back to a site lately
+	remembered string      // the id of the device, if the person wants it to be remembered
 }
 
 const (
@@ -171,7 +171,6 @@ func (d *Desk) signOut(ctx context.Context, w http.ResponseWriter, b *browser) e
 	delete(d.signedIn, session)
 	d.renew(w, b)
 	d.mu.Unlock()
-	http.SetCookie(w, &http.Cookie{Name: d.Cookie, Domain: d.Domain, Path: "/", MaxAge: -1, HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
 	if user == "" {
 		return nil
 	}

@@ -37,6 +37,7 @@ type Client struct {
 
 	Machine     bool     // it signs on as itself, by a certificate
 	Certificate [32]byte // the SHA-256 of it
+	Audience    string   // of a machine's tokens
 }
 
 // openID has what the desk answers as an OpenID Provider.
@@ -311,7 +312,7 @@ func (d *Desk) machine(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	now := d.Now()
-	token, err := d.keys.sign("at+jwt", claims{"iss": d.URL, "aud": d.Audience, "sub": c.ID, "sid": session, "client_id": c.ID, "jti": randomID(), "iat": now.Unix(),
+	token, err := d.keys.sign("at+jwt", claims{"iss": d.URL, "aud": c.Audience, "sub": c.ID, "sid": session, "client_id": c.ID, "jti": randomID(), "iat": now.Unix(),
 		"exp": now.Add(time.Hour).Unix(), "auth_time": numericDate(now), "amr": amrOf([]string{Certificate})})
 	if err != nil {
 		tokenError(w, http.StatusInternalServerError, "server_error")

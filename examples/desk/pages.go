@@ -37,6 +37,7 @@ type page struct {
 	Publisher string
 	Verified  bool
 	Asked     []askedFor
+	Back      string // where a link leads to
 	SignedOn  string
 }
 
@@ -60,6 +61,7 @@ func (d *Desk) show(w http.ResponseWriter, status int, name string, p page) {
 func (d *Desk) pages(mux *http.ServeMux) {
 	mux.HandleFunc("GET /{$}", d.home)
 	mux.HandleFunc("GET /sign-on", d.signOnFor)
+	mux.HandleFunc("GET /signed-on", d.signedOnAt)
 	mux.HandleFunc("GET /methods", func(w http.ResponseWriter, r *http.Request) { d.begin(w, r, &account{d}, false) })
 	mux.HandleFunc("GET /sign-out", func(w http.ResponseWriter, r *http.Request) {
 		d.show(w, http.StatusOK, "sign-out", page{Title: "Sign out?", SignedOn: d.browserOf(w, r).user})

@@ -25,10 +25,11 @@ type wire struct {
 	*testing.T
 	h       *harbour
 	cookies map[string]map[string]string // by domain
+	given   []*http.Cookie               // all that it got
 }
 
 func newWire(t *testing.T, h *harbour) *wire {
-	return &wire{t, h, map[string]map[string]string{domain: {placeCookie: "home"}}}
+	return &wire{t, h, map[string]map[string]string{domain: {placeCookie: "home"}}, nil}
 }
 
 // do sends a request, and keeps the cookies of the answer.
@@ -53,6 +54,7 @@ func (b *wire) do(r *http.Request) (*http.Response, string) {
 	defer answer.Body.Close()
 	body, err := io.ReadAll(answer.Body)
 	require.NoError(b, err)
+	b.given = append(b.given, answer.Cookies()...)
 	for _, c := range answer.Cookies() {
 		at := host
 		if c.Domain != "" {
@@ -348,13 +350,20 @@ func TestBrowsersAreKeptApart(t *testing.T) {
 	require.Equal(t, 404, answer.StatusCode)
 
 	answer, body = victim.get(attacker.deskURL(flow))
-	victim.follow(answer, body, "")
-	require.NotEmpty(t, victim.cookies[domain]["skerry-session"])
-	for _, c := range answer.Cookies() {
+	last, said := victim.follow(answer, body, "")
+	require.Equal(t, 403, last.StatusCode, "the site gives its token to the browser that has begun")
+	require.Contains(t, said, h.url(newsHost, "sites"), "and a way back")
+	require.Empty(t, victim.cookies[newsHost][sessionCookie])
+	answer, body = victim.get(h.url(newsHost, "sites") + "/")
+	last, said = victim.follow(answer, body, "")
+	require.Equal(t, 200, last.StatusCode)
+	require.Contains(t, said, "mira.holt")
+	require.NotEmpty(t, victim.cookies[newsHost][sessionCookie])
+	answer, _ = victim.get(victim.deskURL("/"))
+	for _, c := range victim.given {
 		require.True(t, c.HttpOnly && c.Secure && c.SameSite == http.SameSiteLaxMode && c.Path == "/", c)
-		require.True(t, c.Name == "skerry-session" && c.Domain == domain || strings.HasPrefix(c.Name, "__Host-") && c.Domain == "", c)
+		require.True(t, strings.HasPrefix(c.Name, "__Host-") && c.Domain == "", c)
 	}
-	require.NotEmpty(t, answer.Cookies())
 	answer, _ = victim.post(attacker.deskURL(flow+"/give/password"), url.Values{"value": {passwordOf("mira.holt")}})
 	require.Equal(t, 404, answer.StatusCode, "a flow that has come to its end")
 
@@ -386,8 +395,72 @@ func TestSitesAreReachedThroughTheGateway(t *testing.T) {
 		}
 		_, body = b.do(r)
 		require.Contains(t, body, `<strong id="user">leif.dale</strong>`)
-		answer, body = b.get(h.url(rosterHost, "sites") + "/week/%2e%2e/admin/")
-		answer, body = b.follow(answer, body, "")
-		require.Contains(t, body, "You were not let in", answer.Request.URL)
+		require.NotContains(t, body, "token")
+		answer, _ = b.get(h.url(rosterHost, "sites") + "/week/%2e%2e/admin/")
+		require.Contains(t, answer.Header.Get("Location"), "/why/v1/")
+		r.Host, r.Header = "elsewhere.harbour.localhost", http.Header{}
+		_, err = http.DefaultTransport.RoundTrip(r)
+		require.Error(t, err, "a host that is no site gets no answer")
 	}
+}
+
+// TestCodesForSites: a code counts once, for a minute, at its site, in the browser that has begun; and what a site is given
+// counts at no other.
+func TestCodesForSites(t *testing.T) {
+	h, forward := open(t, false)
+	news, roster := h.url(newsHost, "sites"), h.url(rosterHost, "sites")
+	code := func(b *wire) string {
+		answer, body := b.get(news + "/")
+		answer, _ = b.follow(answer, body, news+"/signed-on?code=")
+		if strings.Contains(answer.Request.URL.Path, "/flow/") && answer.Header.Get("Location") == "" {
+			answer, body = b.post(b.deskURL(answer.Request.URL.Path+"/identify"), url.Values{"user": {"leif.dale"}, "password": {passwordOf("leif.dale")}})
+			answer, _ = b.follow(answer, body, news+"/signed-on?code=")
+		}
+		return strings.TrimPrefix(answer.Header.Get("Location"), news)
+	}
+	b := newWire(t, h)
+	given := code(b)
+	require.Contains(t, given, "/signed-on?code=")
+	for name, try := range map[string]func() (*http.Response, string){
+		"at another site":         func() (*http.Response, string) { return b.get(roster + given) },
+		"in another browser":      func() (*http.Response, string) { return newWire(t, h).get(news + given) },
+		"at the desk, by no site": func() (*http.Response, string) { return b.get(b.deskURL(given)) },
+		"after a minute":          func() (*http.Response, string) { forward(61 * time.Second); return b.get(news + given) },
+		"with a nonce of another": func() (*http.Response, string) {
+			b.cookies[newsHost]["__Host-sign-on"] = strings.Repeat("0", 64)
+			return b.get(news + given)
+		},
+	} {
+		answer, _ := try()
+		require.Equal(t, 403, answer.StatusCode, name)
+		require.Empty(t, b.cookies[newsHost][sessionCookie], name)
+		forward(11 * time.Second)
+		given = code(b)
+	}
+	answer, _ := b.get(news + given)
+	require.Equal(t, news+"/", answer.Header.Get("Location"))
+	token := b.cookies[newsHost][sessionCookie]
+	require.NotEmpty(t, token)
+	answer, _ = b.get(news + given)
+	require.Equal(t, 403, answer.StatusCode, "a second time")
+
+	r, err := http.NewRequest(http.MethodGet, roster+"/week", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+token)
+	answer, _ = newWire(t, h).do(r)
+	require.Contains(t, answer.Header.Get("Location"), "/sign-on?", "the token of one site at another")
+
+	b.cookies[newsHost] = map[string]string{} // as of a browser that refuses the site's cookies
+	forward(time.Minute)
+	for range 8 {
+		answer, body := b.get(news + "/")
+		nonce := b.cookies[newsHost]["__Host-sign-on"]
+		answer, body = b.follow(answer, body, "")
+		b.cookies[newsHost] = map[string]string{"__Host-sign-on": nonce}
+		if answer.StatusCode == 403 {
+			require.Contains(t, body, "again and again")
+			return
+		}
+	}
+	require.Fail(t, "it is led in a circle without end")
 }

@@ -36,7 +36,7 @@ func newScanner(h *harbour) (*scanner, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &scanner{h, &desk.Client{ID: scannerUser, Name: "Berth scanner", App: "berth-planner", Machine: true, Certificate: sha256.Sum256(certificate.Certificate[0])}, certificate}, nil
+	return &scanner{h, &desk.Client{ID: scannerUser, Name: "Berth scanner", App: "berth-planner", Audience: "berths", Machine: true, Certificate: sha256.Sum256(certificate.Certificate[0])}, certificate}, nil
 }
 
 // selfSigned makes a certificate that is known by its digest alone.

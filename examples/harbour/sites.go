@@ -7,11 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -29,7 +32,15 @@ func (h *harbour) site(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	_ = templates.ExecuteTemplate(w, "site", map[string]string{"Name": name, "User": r.Header.Get("Remote-User"), "SignOut": h.url(deskHost, "front") + "/sign-out", "Home": h.url(domain, "front")})
+	_ = templates.ExecuteTemplate(w, "site", map[string]string{"Name": name, "User": r.Header.Get("Remote-User"), "Token": told(r), "SignOut": h.url(deskHost, "front") + "/sign-out", "Home": h.url(domain, "front")})
+}
+
+// told is what a site was told that it does not need.
+func told(r *http.Request) string {
+	if r.Header.Get("Authorization") != "" || len(r.CookiesNamed(sessionCookie)) > 0 {
+		return "The person's token reached the site."
+	}
+	return ""
 }
 
 // openSites opens the sites behind a gateway, and the front.
@@ -73,8 +84,22 @@ type gateway struct {
 }
 
 func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if strings.HasPrefix(r.URL.Path, "/why/v1/") {
-		g.pass(w, r, "http://"+g.listens["service"].Addr().String(), "")
+	host, _, _ := strings.Cut(r.Host, ":")
+	if g.desk.Sites[g.url(host, "sites")].Name == "" {
+		panic(http.ErrAbortHandler) // a host that is no site gets no answer
+	}
+	for name := range r.Header { // that a visitor may not say; some servers read "_" as "-"
+		switch plain := strings.ToLower(strings.ReplaceAll(name, "_", "-")); {
+		case slices.Contains([]string{"remote-user", "caller-token", "asked-url", "asked-method", "asked-site", "forwarded", "x-original-url", "x-rewrite-url"}, plain), strings.HasPrefix(plain, "x-forwarded-"):
+			delete(r.Header, name)
+		}
+	}
+	switch {
+	case r.URL.Path == "/signed-on":
+		g.pass(w, r, "http://"+g.listens["front"].Addr().String()+"/signed-on?"+r.URL.RawQuery, deskHost, http.Header{"Asked-Site": {g.url(host, "sites")}})
+		return
+	case whyPath.MatchString(r.URL.Path):
+		g.pass(w, r, "http://"+g.listens["service"].Addr().String()+r.URL.Path, "", nil)
 		return
 	}
 	q, err := http.NewRequestWithContext(r.Context(), http.MethodGet, "http://"+g.listens["service"].Addr().String()+"/forward/v1", nil)
@@ -82,7 +107,6 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "no gateway", http.StatusInternalServerError)
 		return
 	}
-	host, _, _ := strings.Cut(r.Host, ":")
 	for _, name := range []string{"Authorization", "Cookie"} {
 		q.Header[name] = r.Header[name]
 	}
@@ -98,7 +122,9 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	answer.Body.Close()
 	switch answer.StatusCode {
 	case http.StatusNoContent:
-		g.pass(w, r, g.inner, answer.Header.Get("Remote-User"))
+		delete(r.Header, "Authorization")
+		withoutCookie(r.Header, sessionCookie)
+		g.pass(w, r, g.inner+r.RequestURI, r.Host, http.Header{"Remote-User": answer.Header["Remote-User"]})
 	case http.StatusUnauthorized:
 		http.Redirect(w, r, answer.Header.Get("Sign-On-URL"), http.StatusSeeOther)
 	case http.StatusForbidden:
@@ -108,22 +134,29 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// pass passes a request on, with who asks; nothing that the visitor says of that gets through.
-func (g *gateway) pass(w http.ResponseWriter, r *http.Request, to, user string) {
-	q, err := http.NewRequestWithContext(r.Context(), r.Method, to+r.RequestURI, r.Body)
+// whyPath is that of the service's pages for people.
+var whyPath = regexp.MustCompile(`^/why/v1/[0-9a-f]{32}$`)
+
+// withoutCookie removes a cookie: the sites do not need the person's token.
+func withoutCookie(h http.Header, name string) {
+	var kept []string
+	for _, c := range strings.Split(strings.Join(h["Cookie"], ";"), ";") {
+		if of, _, _ := strings.Cut(c, "="); strings.TrimSpace(of) != name {
+			kept = append(kept, strings.TrimSpace(c))
+		}
+	}
+	h.Set("Cookie", strings.Join(kept, "; "))
+}
+
+// pass passes a request on to an address, with what the gateway says.
+func (g *gateway) pass(w http.ResponseWriter, r *http.Request, to, host string, said http.Header) {
+	q, err := http.NewRequestWithContext(r.Context(), r.Method, to, r.Body)
 	if err != nil {
 		http.Error(w, "no gateway", http.StatusInternalServerError)
 		return
 	}
-	q.Host, q.Header = r.Host, r.Header.Clone()
-	for name := range q.Header {
-		if strings.EqualFold(strings.ReplaceAll(name, "_", "-"), "Remote-User") || strings.EqualFold(name, "Caller-Token") {
-			delete(q.Header, name)
-		}
-	}
-	if user != "" {
-		q.Header.Set("Remote-User", user)
-	}
+	q.Host, q.Header = host, r.Header.Clone()
+	maps.Copy(q.Header, said)
 	answer, err := http.DefaultTransport.RoundTrip(q)
 	if err != nil {
 		http.Error(w, "The site does not answer.", http.StatusBadGateway)
@@ -150,7 +183,7 @@ func (h *harbour) startNginx(nginx, inner string) error {
 	}
 	var config bytes.Buffer
 	if err := text.Execute(&config, map[string]any{"Dir": dir, "Listen": address, "Service": h.listens["service"].Addr().String(), "Inner": inner, "Token": h.token("gate"),
-		"Places": places, "Hosts": []string{newsHost, rosterHost, berthsHost}, "Port": address[strings.LastIndexByte(address, ':')+1:]}); err != nil {
+		"Front": h.listens["front"].Addr().String(), "DeskHost": deskHost, "Cookie": sessionCookie, "Places": places, "Hosts": []string{newsHost, rosterHost, berthsHost}, "Port": address[strings.LastIndexByte(address, ':')+1:]}); err != nil {
 		return err
 	}
 	file := filepath.Join(dir, "nginx.conf")

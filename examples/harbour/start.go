@@ -68,6 +68,9 @@ type harbour struct {
 // domain is where all of it is: names under localhost are this machine (RFC 6761), and browsers trust them.
 const domain = "harbour.localhost"
 
+// sessionCookie is the name of the sites' cookies with the tokens of people.
+const sessionCookie = "__Host-skerry-session"
+
 // The hosts of the harbour.
 const (
 	deskHost    = "desk." + domain
@@ -212,8 +215,9 @@ func (h *harbour) openDesk() (err error) {
 		p.client.SignedOut = "http://" + h.listens["front"].Addr().String() + "/signed-out/" + p.client.ID
 	}
 	h.desk, err = desk.New(desk.Options{
-		URL: h.url(deskHost, "front"), Audience: "brisk", Domain: domain, Cookie: "skerry-session", Decisions: h.caller("desk"), Vault: h.vault, Now: h.now, Log: h.logger(),
-		Sites:   map[string]string{h.url(newsHost, "sites"): "The noticeboard", h.url(rosterHost, "sites"): "Who sails when", h.url(berthsHost, "sites"): "Which ferry lies where"},
+		URL: h.url(deskHost, "front"), Cookie: sessionCookie, Decisions: h.caller("desk"), Vault: h.vault, Now: h.now, Log: h.logger(),
+		Sites: map[string]desk.Site{h.url(newsHost, "sites"): {Name: "The noticeboard", Audience: []string{"news"}}, h.url(rosterHost, "sites"): {Name: "Who sails when", Audience: []string{"roster"}},
+			h.url(berthsHost, "sites"): {Name: "Which ferry lies where", Audience: []string{"berths"}}},
 		Clients: []*desk.Client{h.planner.client, h.notes.client, h.scanner.client},
 		Scopes: []desk.ScopeSet{{Title: "Who you are", Weight: 0, Scopes: []string{"openid", "profile", "email"}}, {Title: "Who sails when", Weight: 40, Scopes: []string{"roster.*"}},
 			{Title: "Money: the books and the salaries", Weight: 80, Scopes: []string{"ledger.*", "payroll.*"}}},
