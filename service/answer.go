@@ -16,6 +16,8 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/plainjson"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -44,7 +46,8 @@ func refuse(status int, format string, args ...any) *refusal {
 type asked struct {
 	*http.Request
 	caller *caller
-	engine *engine.Engine // of the rulebook that was held when it came
+	rules  *briskwarden.Rulebook // the one rulebook by which it is answered, held once all of it had been read
+	engine *engine.Engine        // of it
 	body   []byte
 }
 
@@ -113,16 +116,8 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 	ctx, cancel := context.WithTimeout(r.Context(), mostTime)
 	defer cancel()
-	a := &asked{Request: r, engine: s.engine()}
-	var no *refusal
-	if e.right != 0 {
-		if a.caller, no = s.identify(r, e.tokenIn, a.engine.Rulebook()); no == nil && !a.caller.may(e.right) {
-			no = s.forbidden(a.caller)
-		}
-		if no != nil && e.tokenIn != "" {
-			no.status = http.StatusBadRequest
-		}
-	}
+	a := &asked{Request: r, rules: s.rules.Rulebook()}
+	no := s.admit(a, e)
 	if no == nil && e.hasBody {
 		types := []string{"application/json"}
 		if e.scim {
@@ -132,6 +127,10 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 			types = []string{e.media}
 		}
 		a.body, no = readBody(w, r, types)
+		if now := s.rules.Rulebook(); no == nil && now != a.rules { // it may have taken its time
+			a.rules = now
+			no = s.admit(a, e)
+		}
 	}
 	var to answer
 	if no == nil {
@@ -150,6 +149,21 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 		w.Header().Set(name, value)
 	}
 	s.write(w, to, no)
+}
+
+// admit finds who asks, by the rulebook of the request, and whether they may.
+func (s *Service) admit(a *asked, e *endpoint) (no *refusal) {
+	a.engine = bridge.Engine(a.rules)
+	if e.right == 0 {
+		return nil
+	}
+	if a.caller, no = s.identify(a.Request, e.tokenIn, a.engine.Rulebook()); no == nil && !a.caller.may(e.right) {
+		no = s.forbidden(a.caller)
+	}
+	if no != nil && e.tokenIn != "" {
+		no.status = http.StatusBadRequest
+	}
+	return no
 }
 
 // forbidden says what a caller may.

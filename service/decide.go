@@ -148,7 +148,7 @@ func (s *Service) judge(ctx context.Context, a *asked, questions []*question, re
 			s.Log.Warn("rulebook and provisioning service disagree about a user: the rulebook is right", slog.String("user", q.User), slog.Any("error", r.Disagree))
 		}
 		if q.Action == rulebook.Consent && !q.made && a.caller.may(rulebook.MayConsent) {
-			if err := s.askLedger(ctx, a.engine, q, r); err != nil {
+			if err := s.askLedger(ctx, a, q, r); err != nil {
 				return err
 			}
 			decided, outcomes = append(decided, r), append(outcomes, q.decision.Outcome)
@@ -164,8 +164,8 @@ func (s *Service) judge(ctx context.Context, a *asked, questions []*question, re
 }
 
 // askLedger has the ledger answer a request for consent, by what is remembered.
-func (s *Service) askLedger(ctx context.Context, e *engine.Engine, q *question, r *memory.Recall) error {
-	rules := bridge.Beside(s.rules.Rulebook(), &r.Recalled).(*briskwarden.Rulebook)
+func (s *Service) askLedger(ctx context.Context, a *asked, q *question, r *memory.Recall) error {
+	rules := bridge.Beside(a.rules, &r.Recalled).(*briskwarden.Rulebook)
 	if r.Ended || r.Person == nil { // what is held does not count then
 		q.why = bridge.Engine(rules).Decide(ctx, &r.SignOn, &q.decision, true)
 		return nil
@@ -182,7 +182,7 @@ func (s *Service) askLedger(ctx context.Context, e *engine.Engine, q *question, 
 	case answer.Decision != nil:
 		q.decision = *answer.Decision
 	default:
-		q.decision.Reset(q.ID, e.Rulebook().Digest)
+		q.decision.Reset(q.ID, a.engine.Rulebook().Digest)
 		q.decision.Outcome = answer.Outcome
 		if answer.Outcome == signon.Review {
 			q.decision.Message = "Your request waits for a review."

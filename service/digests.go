@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/digest"
 	"briskwarden.example/briskwarden/internal/lines"
@@ -24,6 +25,8 @@ import (
 type digestSent struct {
 	At     time.Time `json:"at"` // the hour that it was due
 	Digest string    `json:"digest"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // How late a digest may be, and how long a try waits for the next.
@@ -80,7 +83,7 @@ func (s *Service) sendDigest(ctx context.Context, g *rulebook.WeekDigest) error 
 	if err != nil {
 		return err
 	}
-	value, err := json.Marshal(digestSent{due, d.Digest})
+	value, err := json.Marshal(digestSent{At: due, Digest: d.Digest, Rest: sent.Rest})
 	if err != nil {
 		return err
 	}

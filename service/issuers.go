@@ -115,6 +115,9 @@ func (s *Service) verify(ctx context.Context, b *bearer, cookies []string, rb *r
 	if b.Verify(jwt.Expected{Issuer: b.issuer.URL, Audience: audiences, Keys: keys}, s.Clock()) != nil {
 		return errBadToken
 	}
+	if b.AuthTime != nil && b.AuthTime.After(s.Clock().Add(jwt.Skew)) {
+		return errBadToken // when that was proved is not known
+	}
 	if b.person = rb.People[b.user()]; b.person != nil && rb.IssuerFor(b.person) != b.issuer {
 		return errBadToken
 	}

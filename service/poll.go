@@ -70,17 +70,11 @@ func (s *Service) pollOne(ctx context.Context, name string) {
 	client := newClient(pollWaits + 15*time.Second)
 	var done acknowledged
 	for pause := pollPause; ctx.Err() == nil; {
-		rb := s.engine().Rulebook()
-		var source *rulebook.Signals
-		for _, other := range rb.Signals {
-			if other.Name == name {
-				source = other
-			}
-		}
+		source := s.engine().Rulebook().SignalsOf(name)
 		if source == nil || source.Poll == "" {
 			return
 		}
-		next, err := s.poll(ctx, client, rb, source, done)
+		next, err := s.poll(ctx, client, source, done)
 		switch {
 		case err == nil:
 			done, pause = next, pollPause
@@ -106,10 +100,15 @@ type acknowledged struct {
 }
 
 // poll asks a source once, tells it what became of the signals before, and obeys those that it gives.
-func (s *Service) poll(ctx context.Context, client *http.Client, rb *rulebook.Rulebook, source *rulebook.Signals, done acknowledged) (next acknowledged, err error) {
+func (s *Service) poll(ctx context.Context, client *http.Client, source *rulebook.Signals, done acknowledged) (next acknowledged, err error) {
 	got, err := s.askSource(ctx, client, source, done)
 	if err != nil {
 		return done, err
+	}
+	rb := s.engine().Rulebook() // the answer may have taken its time
+	asked := source
+	if source = rb.SignalsOf(asked.Name); source == nil || source.Poll != asked.Poll {
+		return acknowledged{}, nil
 	}
 	for id, token := range got {
 		var fault *signalFault

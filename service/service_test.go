@@ -66,6 +66,7 @@ type clock struct {
 	state.Store
 	offset atomic.Int64
 	away   atomic.Bool
+	stall  atomic.Int64 // how long answers to readings take
 }
 
 var errAway = errors.New("the state is away")
@@ -74,8 +75,12 @@ func (c *clock) Read(ctx context.Context, keys []state.Key) (state.Reading, erro
 	if c.away.Load() {
 		return state.Reading{}, errAway
 	}
+	offset := time.Duration(c.offset.Load())
 	r, err := c.Store.Read(ctx, keys)
-	r.At = r.At.Add(time.Duration(c.offset.Load()))
+	if stall := c.stall.Load(); stall > 0 {
+		time.Sleep(time.Duration(stall))
+	}
+	r.At = r.At.Add(offset)
 	return r, err
 }
 

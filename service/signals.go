@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"net/http"
 	"slices"
-	"time"
 
 	"briskwarden.example/briskwarden/internal/jwt"
 	"briskwarden.example/briskwarden/internal/memory"
@@ -122,7 +121,7 @@ func (s *Service) obey(ctx context.Context, rb *rulebook.Rulebook, source *ruleb
 	case e.Nothing():
 		return "without-effect", nil
 	}
-	said := memory.Signal{Event: e.Kind, Source: source.Name, At: earlier(e.At, s.Clock()), Session: e.Subject.Session, Credential: e.Credential,
+	said := memory.Signal{Event: e.Kind, Source: source.Name, At: e.At, Session: e.Subject.Session, Credential: e.Credential,
 		Updated: e.Updated, Compliant: e.Compliant, Level: e.Level}
 	if e.Kind == rulebook.DeviceComplianceChange {
 		said.Device = device(rb, source, e.Subject.Device)
@@ -141,13 +140,6 @@ func (s *Service) obey(ctx context.Context, rb *rulebook.Rulebook, source *ruleb
 		return "out-of-reach", nil
 	}
 	return "obeyed", s.memory.Hear(ctx, &said)
-}
-
-func earlier(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return a
-	}
-	return b
 }
 
 // user finds whom a source means. Identifiers that lead to different users lead to nobody.

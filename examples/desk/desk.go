@@ -59,6 +59,7 @@ type Desk struct {
 	flows     map[string]*flow
 	codes     map[string]*grant
 	siteCodes map[string]*siteGrant
+	ended     map[string]time.Time // by session: when it was, of those whose tokens may still be around
 	signedIn  map[string][]*Client // by session: the clients that have a token of it
 }
 
@@ -76,7 +77,7 @@ func New(o Options) (*Desk, error) {
 	if err != nil {
 		return nil, fmt.Errorf("passkeys: %w", err)
 	}
-	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, siteCodes: map[string]*siteGrant{}, signedIn: map[string][]*Client{}}
+	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, siteCodes: map[string]*siteGrant{}, ended: map[string]time.Time{}, signedIn: map[string][]*Client{}}
 	mux := http.NewServeMux()
 	d.pages(mux)
 	d.openID(mux)
@@ -142,14 +143,40 @@ func (d *Desk) renew(w http.ResponseWriter, b *browser) {
 	http.SetCookie(w, &http.Cookie{Name: browserCookie, Value: b.id, Path: "/", HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
 }
 
-// signOn notes who a browser is, in a session of its own.
+// lockedBrowser is the browser of a request, which does one thing at a time. While it was waited for, it may have got another
+// cookie: whoever has only the old one is then somebody else.
+func (d *Desk) lockedBrowser(w http.ResponseWriter, r *http.Request) (b *browser, done func()) {
+	for {
+		b := d.browserOf(w, r)
+		sent := b.id
+		if c, err := r.Cookie(browserCookie); err == nil && d.knows(c.Value, b) {
+			sent = c.Value
+		}
+		b.busy.Lock()
+		if d.knows(sent, b) {
+			return b, b.busy.Unlock
+		}
+		b.busy.Unlock()
+	}
+}
+
+// knows reports whether a cookie is that of a browser.
+func (d *Desk) knows(cookie string, b *browser) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.browsers[cookie] == b
+}
+
+// signOn notes who a browser is, in a session of its own. Whoever was signed on in it before is signed out.
 func (d *Desk) signOn(w http.ResponseWriter, b *browser, user string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.renew(w, b)
-	if b.user != user {
-		b.user, b.session, b.signedOn = user, randomID()[:32], d.Now()
+	if b.user == user {
+		return
 	}
+	d.end(b)
+	b.user, b.session, b.signedOn = user, randomID()[:32], d.Now()
 }
 
 // remember has a browser be known again as a device.
@@ -160,25 +187,20 @@ func (d *Desk) remember(w http.ResponseWriter, b *browser) {
 	http.SetCookie(w, &http.Cookie{Name: deviceCookie, Value: b.remembered, Path: "/", MaxAge: 400 * 24 * 3600, HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
 }
 
-// signOut ends a session everywhere: at the service, and so at the gateways, and at the clients that are told.
-func (d *Desk) signOut(ctx context.Context, w http.ResponseWriter, b *browser) error {
-	b.busy.Lock()
-	defer b.busy.Unlock()
+// signOut ends the session of a browser everywhere. It reports whether the service knows of it already.
+func (d *Desk) signOut(ctx context.Context, w http.ResponseWriter, b *browser) (known bool) {
 	d.mu.Lock()
-	user, session := b.user, b.session
-	b.user, b.session = "", ""
-	told := d.signedIn[session]
-	delete(d.signedIn, session)
+	ended := d.end(b)
 	d.renew(w, b)
 	d.mu.Unlock()
-	if user == "" {
-		return nil
+	if ended == nil {
+		return true
 	}
-	err := d.Decisions.EndSession(ctx, user, session)
-	for _, c := range told {
-		if failed := d.tellSignOut(ctx, c, user, session); failed != nil {
-			d.Log.Warn("a client was not told that somebody signed out", slog.String("client", c.ID), slog.Any("error", failed))
-		}
+	select {
+	case <-ended:
+		return true
+	case <-time.After(answerTime):
+	case <-ctx.Done():
 	}
-	return err
+	return false
 }

@@ -21,7 +21,11 @@ type flow struct {
 	to      destination
 	fresh   bool // nobody who has signed on before counts
 	begun   time.Time
+	attempt
+}
 
+// attempt is all that a flow holds of a person. Whoever names another person begins a new flow, with an empty attempt.
+type attempt struct {
 	user     string
 	proved   []string // in this flow, what counts as presented with it
 	at       time.Time
@@ -51,7 +55,8 @@ const flowsFor = 10 * time.Minute
 
 // begin begins a flow, and leads to its first page.
 func (d *Desk) begin(w http.ResponseWriter, r *http.Request, to destination, fresh bool) {
-	b := d.browserOf(w, r)
+	b, done := d.lockedBrowser(w, r)
+	defer done()
 	f := &flow{id: randomID(), browser: b.id, to: to, fresh: fresh, begun: d.Now()}
 	if !fresh {
 		f.user = b.user
@@ -73,9 +78,8 @@ type step func(w http.ResponseWriter, r *http.Request, f *flow, b *browser)
 // in finds the flow of a request: it is this browser's, and not over.
 func (d *Desk) in(do step) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		b := d.browserOf(w, r)
-		b.busy.Lock()
-		defer b.busy.Unlock()
+		b, done := d.lockedBrowser(w, r)
+		defer done()
 		d.mu.Lock()
 		f := d.flows[r.PathValue("flow")]
 		d.mu.Unlock()
@@ -152,7 +156,7 @@ func (d *Desk) forget(w http.ResponseWriter, b *browser, f *flow) {
 	defer d.mu.Unlock()
 	b.user, b.session = "", ""
 	d.renew(w, b)
-	f.user, f.proved, f.browser = "", nil, b.id
+	f.attempt, f.browser = attempt{}, b.id
 }
 
 const (
@@ -229,12 +233,23 @@ func (d *Desk) identify(w http.ResponseWriter, r *http.Request, f *flow, b *brow
 		return
 	}
 	d.signOn(w, b, user)
-	f.user, f.browser = user, b.id
+	f = d.anew(f, b)
+	f.user = user
 	if r.PostFormValue("remember") == "yes" {
 		d.remember(w, b)
 	}
 	d.prove(f, b, vault.Password)
 	again(w, r, f)
+}
+
+// anew begins a flow to the same destination, in which nothing was done yet.
+func (d *Desk) anew(f *flow, b *browser) *flow {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	delete(d.flows, f.id)
+	n := &flow{id: randomID(), browser: b.id, to: f.to, fresh: f.fresh, begun: d.Now()}
+	d.flows[n.id] = n
+	return n
 }
 
 // leave leaves a page that shows something once.

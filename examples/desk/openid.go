@@ -126,8 +126,10 @@ func (d *Desk) authorize(w http.ResponseWriter, r *http.Request) {
 	case prompt == "none":
 		a.silently(w, r)
 	default:
-		b := d.browserOf(w, r)
-		d.begin(w, r, a, prompt == "login" || age != "" && d.Now().Sub(b.proved) > time.Duration(seconds)*time.Second)
+		b, done := d.lockedBrowser(w, r)
+		proved := b.proved
+		done()
+		d.begin(w, r, a, prompt == "login" || age != "" && d.Now().Sub(proved) > time.Duration(seconds)*time.Second)
 	}
 }
 
@@ -167,14 +169,13 @@ func (a *authorization) answer(w http.ResponseWriter, r *http.Request, values ur
 
 // silently answers without showing anything: with a code, or with why there would be something to show.
 func (a *authorization) silently(w http.ResponseWriter, r *http.Request) {
-	b := a.browserOf(w, r)
-	b.busy.Lock()
-	defer b.busy.Unlock()
+	b, done := a.lockedBrowser(w, r)
+	defer done()
 	if b.user == "" {
 		a.refuse(w, r, "login_required", "")
 		return
 	}
-	f := &flow{id: randomID(), browser: b.id, to: a, user: b.user, begun: a.Now()}
+	f := &flow{id: randomID(), browser: b.id, to: a, begun: a.Now(), attempt: attempt{user: b.user}}
 	d, err := a.decide(r, f, b, plainSignOn)
 	switch {
 	case err != nil || d.Outcome == signon.Block:
@@ -325,7 +326,7 @@ func (d *Desk) machine(w http.ResponseWriter, r *http.Request) {
 func (d *Desk) userInfo(w http.ResponseWriter, r *http.Request) {
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	c, err := d.keys.verify(token, "at+jwt", d.URL, d.URL, d.Now())
-	if err != nil {
+	if session, _ := c["sid"].(string); err != nil || d.isOver(session) {
 		w.Header().Set("WWW-Authenticate", `Bearer error="invalid_token"`)
 		writeJSON(w, http.StatusUnauthorized, map[string]string{"error": "invalid_token"})
 		return
@@ -352,7 +353,7 @@ func (d *Desk) tellSignOut(ctx context.Context, c *Client, user, session string)
 	if err != nil {
 		return err
 	}
-	answer.Body.Close()
+	defer answer.Body.Close()
 	if answer.StatusCode >= 300 {
 		return fmt.Errorf("it answers %s", answer.Status)
 	}

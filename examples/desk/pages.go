@@ -64,7 +64,7 @@ func (d *Desk) pages(mux *http.ServeMux) {
 	mux.HandleFunc("GET /signed-on", d.signedOnAt)
 	mux.HandleFunc("GET /methods", func(w http.ResponseWriter, r *http.Request) { d.begin(w, r, &account{d}, false) })
 	mux.HandleFunc("GET /sign-out", func(w http.ResponseWriter, r *http.Request) {
-		d.show(w, http.StatusOK, "sign-out", page{Title: "Sign out?", SignedOn: d.browserOf(w, r).user})
+		d.show(w, http.StatusOK, "sign-out", page{Title: "Sign out?", SignedOn: d.signedOnAs(w, r)})
 	})
 	mux.HandleFunc("POST /sign-out", d.signedOut)
 	for path, do := range map[string]step{
@@ -89,13 +89,21 @@ func (d *Desk) pages(mux *http.ServeMux) {
 }
 
 func (d *Desk) home(w http.ResponseWriter, r *http.Request) {
-	d.show(w, http.StatusOK, "home", page{Title: "The sign-on desk of Skerry Line", SignedOn: d.browserOf(w, r).user})
+	d.show(w, http.StatusOK, "home", page{Title: "The sign-on desk of Skerry Line", SignedOn: d.signedOnAs(w, r)})
+}
+
+// signedOnAs is who is signed on in a browser; empty is nobody.
+func (d *Desk) signedOnAs(w http.ResponseWriter, r *http.Request) string {
+	b, done := d.lockedBrowser(w, r)
+	defer done()
+	return b.user
 }
 
 func (d *Desk) signedOut(w http.ResponseWriter, r *http.Request) {
-	if err := d.signOut(r.Context(), w, d.browserOf(w, r)); err != nil {
-		d.Log.Error("a session could not be ended everywhere", slog.Any("error", err))
-		d.show(w, http.StatusServiceUnavailable, "over", page{Title: "You are signed out here", Text: "Elsewhere it may take a while: the service that decides cannot be reached. Please sign out again later."})
+	b, done := d.lockedBrowser(w, r)
+	defer done()
+	if !d.signOut(r.Context(), w, b) {
+		d.show(w, http.StatusServiceUnavailable, "over", page{Title: "You are signed out here", Text: "The service that decides does not answer. The desk tells it as soon as it does; until then other sites may still let you in."})
 		return
 	}
 	d.show(w, http.StatusOK, "over", page{Title: "You are signed out", Text: "Here, and of everything that you had signed on to in this session."})

@@ -128,6 +128,9 @@ func (d *Desk) change(w http.ResponseWriter, r *http.Request, f *flow, b *browse
 		f.failed = "That password is " + err.Error() + ". Twelve characters at least, and not your name."
 	} else {
 		d.prove(f, b, vault.ChangePassword)
+		if b.user == f.user {
+			d.endOthers(b)
+		}
 	}
 	again(w, r, f)
 }

@@ -342,14 +342,19 @@ func TestBrowsersAreKeptApart(t *testing.T) {
 	}
 	answer, _ = victim.post(attacker.deskURL(flow+"/identify"), url.Values{"user": {"mira.holt"}, "password": {passwordOf("mira.holt")}})
 	require.Equal(t, 303, answer.StatusCode)
+	answered := answer.Header.Get("Location")
 	require.NotEqual(t, fixed, victim.cookies[deskHost]["__Host-desk"])
 	answer, body = attacker.get(attacker.deskURL("/"))
 	require.Equal(t, 200, answer.StatusCode)
 	require.NotContains(t, body, "mira.holt")
-	answer, _ = attacker.get(attacker.deskURL(flow))
-	require.Equal(t, 404, answer.StatusCode)
+	for _, path := range []string{flow, answered} {
+		answer, _ = attacker.get(attacker.deskURL(path))
+		require.Equal(t, 404, answer.StatusCode)
+	}
 
-	answer, body = victim.get(attacker.deskURL(flow))
+	answer, _ = victim.get(attacker.deskURL(flow))
+	require.Equal(t, 404, answer.StatusCode, "the flow of before is over")
+	answer, body = victim.get(victim.deskURL(answered))
 	last, said := victim.follow(answer, body, "")
 	require.Equal(t, 403, last.StatusCode, "the site gives its token to the browser that has begun")
 	require.Contains(t, said, h.url(newsHost, "sites"), "and a way back")

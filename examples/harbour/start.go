@@ -271,8 +271,9 @@ type shifted struct {
 }
 
 func (s *shifted) Read(ctx context.Context, keys []state.Key) (state.Reading, error) {
+	at := s.now()
 	r, err := s.Store.Read(ctx, keys)
-	r.At = s.now()
+	r.At = at
 	return r, err
 }
 

@@ -4,6 +4,8 @@ package alert
 import (
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
 
@@ -35,6 +37,8 @@ func CountedFor(a *rulebook.Alert, user, app string) string {
 type Gate struct {
 	Sent []time.Time `json:"sent,omitempty"` // the last ones, at most as many as there may be
 	Held int         `json:"held,omitzero"`  // since the last that passed
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // Opens is when the gate lets one through; zero is that it does already.

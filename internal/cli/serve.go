@@ -24,6 +24,7 @@ import (
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/internal/plainjson"
 	"briskwarden.example/briskwarden/service"
+	"briskwarden.example/briskwarden/service/state"
 )
 
 // serveFlags are how a service is started.
@@ -89,6 +90,9 @@ func (s *session) serve(f *serveFlags) (err error) {
 		return err
 	}
 	defer store.Close()
+	if err := state.Begin(ctx, store); err != nil {
+		return usage("%w", err)
+	}
 	var running *service.Service
 	live, err := s.live(briskwarden.WithLogger(f.options.Log), briskwarden.WithReloads(func(r *briskwarden.Rulebook, err error) {
 		if running != nil {

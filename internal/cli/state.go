@@ -28,19 +28,22 @@ func isDatabase(name string) bool {
 }
 
 // openStore opens a file or a database.
-func (s *session) openStore(name string) (state.Store, error) {
-	if isDatabase(name) {
-		store, err := postgres.Open(s.ctx, name)
-		if err != nil {
-			return nil, usage("%w", err)
-		}
-		return store, nil
-	}
-	store, err := sqlite.Open(name)
-	if err != nil {
+func (s *session) openStore(name string) (store state.Store, err error) {
+	if store, err = s.openAny(name); err != nil {
 		return nil, usage("%w", err)
 	}
+	if err := state.Admits(s.ctx, store); err != nil {
+		store.Close()
+		return nil, usage("%s: %w", name, err)
+	}
 	return store, nil
+}
+
+func (s *session) openAny(name string) (state.Store, error) {
+	if isDatabase(name) {
+		return postgres.Open(s.ctx, name)
+	}
+	return sqlite.Open(name)
 }
 
 // openState opens what a service remembers: where it says, else in the rulebook's folder.

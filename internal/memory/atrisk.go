@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/chain"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -24,6 +25,8 @@ type raised struct {
 	At      time.Time `json:"at"`
 	By      string    `json:"by"`
 	Because string    `json:"because"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // Entry is one entry of the journal.
@@ -48,6 +51,8 @@ func (e *Entry) seal() (string, error) {
 type head struct {
 	Number int64  `json:"number"`
 	Hash   string `json:"hash"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 func entryKey(number int64) state.Key {
@@ -65,7 +70,7 @@ const (
 // Raise raises a user's risk to high, and ends all sessions. Every decision that begins once it has returned obeys it.
 func (m *Memory) Raise(ctx context.Context, e Entry) error {
 	e.What = Raise
-	if err := m.journalled(ctx, &e, func(k *marks) { k.Raised = raised{e.Time, e.By, e.Because}; k.end("", e.Time) }); err != nil {
+	if err := m.journalled(ctx, &e, func(k *marks) { k.Raised = raised{At: e.Time, By: e.By, Because: e.Because}; k.end("", e.Time) }); err != nil {
 		return err
 	}
 	return m.End(ctx, e.User, "") // what began meanwhile, too
@@ -77,7 +82,8 @@ func (m *Memory) Settle(ctx context.Context, e Entry) error {
 	return m.journalled(ctx, &e, func(k *marks) {
 		k.Raised, k.Compromise.Said = raised{}, no
 		for source, s := range k.Risk {
-			k.Risk[source] = statement{"none", later(s.At, e.Time)}
+			s.Said, s.At = "none", later(s.At, e.Time)
+			k.Risk[source] = s
 		}
 	})
 }
@@ -104,7 +110,7 @@ func (m *Memory) journalled(ctx context.Context, e *Entry, change func(*marks)) 
 			return err
 		}
 		change(k)
-		set, err := changes([]state.Key{headKey, entryKey(e.Number), key}, []int64{version, 0, marked}, head{e.Number, e.Hash}, e, k)
+		set, err := changes([]state.Key{headKey, entryKey(e.Number), key}, []int64{version, 0, marked}, head{Number: e.Number, Hash: e.Hash, Rest: last.Rest}, e, k)
 		if err != nil {
 			return err
 		}
@@ -171,7 +177,7 @@ func (h *head) follow(e *Entry) error {
 	case e.Number != h.Number+1 || e.Previous != h.Hash || e.Hash != hash:
 		return fmt.Errorf("the journal of risks was changed by other hands, at entry %d", h.Number+1)
 	}
-	*h = head{e.Number, e.Hash}
+	h.Number, h.Hash = e.Number, e.Hash
 	return nil
 }
 
@@ -186,7 +192,7 @@ func (h *head) isHead(ctx context.Context, store state.Store) error {
 			return damaged(headKey, err)
 		}
 	}
-	if *h != want {
+	if h.Number != want.Number || h.Hash != want.Hash {
 		return fmt.Errorf("the journal of risks has lost entries after entry %d", h.Number)
 	}
 	return nil

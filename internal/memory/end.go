@@ -25,7 +25,9 @@ func (m *Memory) End(ctx context.Context, user, session string) error {
 // EndAll ends all sessions of everybody that have begun so far, and makes all proofs void.
 func (m *Memory) EndAll(ctx context.Context) error {
 	return m.twice(ctx, func(at time.Time) []update {
-		return []update{change(state.Key{Kind: state.Service}, time.Time{}, func(e *provision.Everybody) { e.Voided = later(e.Voided, at) })}
+		return []update{change(state.Key{Kind: state.Service}, time.Time{}, func(e *provision.Everybody) {
+			e.Voided, e.VoidedN = at, next(e.VoidedN, at) // again with the right clock, if it was wrong
+		})}
 	})
 }
 

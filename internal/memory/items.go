@@ -3,15 +3,17 @@ package memory
 // What is kept of a user, and how it changes. Every change can be made twice, and in any order, and comes to the same.
 
 import (
+	"cmp"
 	"hash/fnv"
 	"slices"
 	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/place"
 	"briskwarden.example/briskwarden/internal/provision"
-	"briskwarden.example/briskwarden/signon"
 )
 
 // The bounds of what is kept of a user.
@@ -26,49 +28,66 @@ const (
 
 // marks say what of a user was ended.
 type marks struct {
-	All   time.Time   `json:"all,omitzero"`  // sessions begun by then are ended, and proofs void
-	Lost  time.Time   `json:"lost,omitzero"` // proofs given by then are void: of which sessions is no longer known
-	Ended []endedMark `json:"ended,omitempty"`
+	Count  int64       `json:"count,omitempty"`  // of marks: the number of the last
+	All    time.Time   `json:"all,omitzero"`     // sessions begun by then are ended, and proofs void
+	AllN   int64       `json:"all_n,omitempty"`  // the mark's number; 0 is unknown, here and below
+	Spared string      `json:"spared,omitempty"` // the session that All does not end
+	Lost   time.Time   `json:"lost,omitzero"`    // proofs given by then are void: of which sessions is no longer known
+	LostN  int64       `json:"lost_n,omitempty"`
+	Ended  []endedMark `json:"ended,omitempty"`
 	signalled
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 type endedMark struct {
 	Session string    `json:"session"`
 	At      time.Time `json:"at"`
+	N       int64     `json:"n,omitempty"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // end marks a session as ended; an empty one is all of them.
 func (m *marks) end(session string, at time.Time) {
+	m.Count = next(m.Count, at)
 	if session == "" {
-		m.All = later(m.All, at)
+		m.endAllBut("", at)
 		return
 	}
 	if i := slices.IndexFunc(m.Ended, func(e endedMark) bool { return e.Session == session }); i >= 0 {
-		m.Ended[i].At = later(m.Ended[i].At, at)
+		m.Ended[i].At, m.Ended[i].N = later(m.Ended[i].At, at), m.Count
 		return
 	}
-	m.Ended = append(m.Ended, endedMark{session, at})
+	m.Ended = append(m.Ended, endedMark{Session: session, At: at, N: m.Count})
 	if len(m.Ended) > mostEnded {
 		oldest := 0
 		for i := range m.Ended {
-			if m.Ended[i].At.Before(m.Ended[oldest].At) {
+			if cmp.Or(cmp.Compare(m.Ended[i].N, m.Ended[oldest].N), m.Ended[i].At.Compare(m.Ended[oldest].At)) < 0 {
 				oldest = i
 			}
 		}
-		m.Lost = later(m.Lost, m.Ended[oldest].At)
+		m.Lost, m.LostN = later(m.Lost, m.Ended[oldest].At), max(m.LostN, m.Ended[oldest].N)
 		m.Ended = slices.Delete(m.Ended, oldest, oldest+1)
 	}
 }
 
-// void reports whether evidence counts no more.
-func (m *marks) void(e *signon.Evidence, all *provision.Everybody, methods *demand.Methods) bool {
+// endAllBut ends all sessions that have begun before the last mark, but for one; an empty one is none.
+func (m *marks) endAllBut(spared string, at time.Time) {
+	m.All, m.AllN, m.Spared = later(m.All, at), m.Count, spared
+}
+
+// void reports whether a proof counts no more. A time that a stranger stated is not later than the reading.
+func (m *marks) void(p *proof, all *provision.Everybody, methods *demand.Methods) bool {
+	when := moment{p.User, p.Time, p.Stated}
 	for i := range m.Credentials {
-		if m.Credentials[i].voids(methods, e.Method, e.Time) {
+		if c := &m.Credentials[i]; when.precedes(c.N, c.At) && c.concerns(methods, p.Method) {
 			return true
 		}
 	}
-	return !e.Time.After(m.All) || !e.Time.After(m.Lost) || !e.Time.After(all.Voided) ||
-		e.Session != "" && slices.ContainsFunc(m.Ended, func(s endedMark) bool { return s.Session == e.Session })
+	spared := m.Spared != "" && p.Session == m.Spared
+	return !spared && when.precedes(m.AllN, m.All) || when.precedes(m.LostN, m.Lost) || moment{p.All, p.Time, p.Stated}.precedes(all.VoidedN, all.Voided) ||
+		p.Session != "" && slices.ContainsFunc(m.Ended, func(s endedMark) bool { return s.Session == p.Session })
 }
 
 func later(a, b time.Time) time.Time {
@@ -81,6 +100,8 @@ func later(a, b time.Time) time.Time {
 // proofs are what a user proved.
 type proofs struct {
 	List []proof `json:"proofs"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 type proof struct {
@@ -89,17 +110,24 @@ type proof struct {
 	Session string    `json:"session,omitempty"`
 	Device  string    `json:"device,omitempty"`
 	App     string    `json:"app,omitempty"`
+	Stated  bool      `json:"stated,omitempty"` // the time is a stranger's
+	rank
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // add keeps the newest of each kind, and no more than the bound.
 func (p *proofs) add(list []proof) {
 	all := slices.Concat(p.List, list)
-	slices.SortStableFunc(all, func(a, b proof) int { return b.Time.Compare(a.Time) })
-	seen := make(map[proof]bool, len(all))
+	slices.SortStableFunc(all, func(a, b proof) int {
+		return cmp.Or(cmp.Compare(b.User, a.User), cmp.Compare(b.rank.All, a.rank.All), b.Time.Compare(a.Time))
+	})
+	type kind struct{ method, session, device, app string }
+	seen := make(map[kind]bool, len(all))
 	p.List = slices.DeleteFunc(all, func(q proof) bool {
-		q.Time = time.Time{}
-		again := seen[q]
-		seen[q] = true
+		of := kind{q.Method, q.Session, q.Device, q.App}
+		again := seen[of]
+		seen[of] = true
 		return again
 	})
 	p.List = p.List[:min(len(p.List), mostProofs)]
@@ -108,10 +136,14 @@ func (p *proofs) add(list []proof) {
 // session is one session, or, without an id, what belongs to none.
 type session struct {
 	Started time.Time `json:"started,omitzero"`
+	Claimed time.Time `json:"claimed,omitzero"` // the earliest begin that a stranger stated; it is not before Started
+	rank              // where in the order it began
 	Granted time.Time `json:"granted,omitzero"` // last
 	Hour    int64     `json:"hour,omitempty"`   // of what it taught last, in hours since 1970
 	Taught  []string  `json:"taught,omitempty"` // in that hour: each country and device
 	Meets   []meeting `json:"meets,omitempty"`  // the apps that it was let into by a gateway lately
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // meeting is of a session and an app: while it lasts, what was fresh when it began still stands.
@@ -119,6 +151,8 @@ type meeting struct {
 	App   string    `json:"app"`
 	Until time.Time `json:"until"`
 	Proof time.Time `json:"proof,omitzero"` // when what counts as presented was given; zero: nothing does
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // mostMeets is how many apps one session is known to have met. Beyond that it meets the oldest anew.
@@ -146,11 +180,12 @@ func (s *session) meet(m meeting) {
 	}
 }
 
-// began notes that the session was there at a time.
-func (s *session) began(at time.Time) {
-	if s.Started.IsZero() || at.Before(s.Started) {
-		s.Started = at
+// began notes that the session was there at a time and rank, and when strangers say that it began; zero is that none does.
+func (s *session) began(at, claimed time.Time, where rank) {
+	if s.Started.IsZero() {
+		s.rank = where
 	}
+	s.Started, s.Claimed, s.rank = earliest(s.Started, at), earliest(s.Claimed, claimed), s.rank.earlier(where)
 }
 
 // mostTaught is how much one session teaches in an hour. Beyond that it is known alone that there was more.
@@ -187,6 +222,8 @@ func (s *session) teach(hour int64, what string) {
 type past struct {
 	Lost    time.Time    `json:"lost,omitzero"` // the last of those that are kept no more, and may still matter
 	SignOns []pastSignOn `json:"signons"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 type pastSignOn struct {
@@ -196,12 +233,16 @@ type pastSignOn struct {
 	App     string    `json:"app,omitempty"`
 	Place   *position `json:"place,omitempty"`
 	Session uint64    `json:"session"` // a hash of its session
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 type position struct {
 	Latitude   float64 `json:"lat"`
 	Longitude  float64 `json:"long"`
 	AccuracyKM float64 `json:"km"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // learned is a sign-on as it is kept.
@@ -210,7 +251,7 @@ func learned(s *history.SignOn, session, app string) pastSignOn {
 	h.Write([]byte(session))
 	kept := pastSignOn{At: s.At.UTC().Truncate(time.Microsecond), Country: s.Country, Device: s.Device, App: app, Session: h.Sum64()}
 	if p := s.Place; p.Positioned {
-		kept.Place = &position{p.Latitude, p.Longitude, p.AccuracyKM}
+		kept.Place = &position{Latitude: p.Latitude, Longitude: p.Longitude, AccuracyKM: p.AccuracyKM}
 	}
 	return kept
 }

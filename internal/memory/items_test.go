@@ -11,7 +11,6 @@ import (
 
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/provision"
-	"briskwarden.example/briskwarden/signon"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -55,7 +54,7 @@ func TestMarks(t *testing.T) {
 	require.Len(t, m.Ended, mostEnded)
 	none := &provision.Everybody{}
 	void := func(session string, at time.Time) bool {
-		return m.void(&signon.Evidence{Method: "password", Time: at, Session: session}, none, nil)
+		return m.void(&proof{Method: "password", Time: at, Session: session, Stated: true}, none, nil)
 	}
 	for i := range 1000 {
 		require.True(t, void(fmt.Sprintf("s%d", i), at(i).Add(-time.Second)), i)
@@ -65,7 +64,7 @@ func TestMarks(t *testing.T) {
 	m.end("", at(2000))
 	require.True(t, void("other", at(2000)))
 	require.False(t, void("other", at(2000).Add(1)))
-	require.True(t, m.void(&signon.Evidence{Time: at(3000)}, &provision.Everybody{Voided: at(3000)}, nil))
+	require.True(t, m.void(&proof{Time: at(3000)}, &provision.Everybody{Voided: at(3000)}, nil))
 }
 
 // TestThePastIsBounded learns more than is kept: what is forgotten makes facts unknown, and never the looser value.

@@ -29,7 +29,7 @@ func (r *Recall) Meet(given time.Time, sure bool) {
 	if r.Session.ID == "" || !r.At.Before(g.Until) {
 		g.Until, g.Proof = time.Time{}, time.Time{}
 		if age := r.At.Sub(given); age <= freshFor && age >= -skew {
-			g.Proof = given
+			g.Proof = given // which tells the proof from others, too
 		}
 	}
 	if g.Proof.IsZero() || !g.Proof.Equal(given) {

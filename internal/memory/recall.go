@@ -31,6 +31,8 @@ type Recall struct {
 	marks   *marks
 	session *session
 	past    *past
+	rank    rank      // where in the order this is
+	claimed time.Time // when strangers say that the session began, at the earliest; zero is that none does
 }
 
 // The items that concern a sign-on, in the order in which they are read.
@@ -111,11 +113,12 @@ func (m *Memory) recall(e *engine.Engine, r *reading, from int, so *signon.SignO
 	if err != nil {
 		return nil, err
 	}
-	rec := &Recall{SignOn: *so, At: r.At, asked: so, word: word, methods: e.Rulebook().Methods, marks: marks}
+	rec := &Recall{SignOn: *so, At: r.At, asked: so, word: word, methods: e.Rulebook().Methods, marks: marks, rank: marks.now(all)}
 	rec.Evidence = make([]signon.Evidence, 0, len(so.Evidence)+len(given.List))
 	for i := range so.Evidence {
-		if !marks.void(&so.Evidence[i], all, rec.methods) {
-			rec.Evidence = append(rec.Evidence, so.Evidence[i])
+		e := &so.Evidence[i]
+		if stated := (proof{Method: e.Method, Time: Stated(e.Time, r.At), Session: e.Session, Stated: true}); !marks.void(&stated, all, rec.methods) {
+			rec.Evidence = append(rec.Evidence, *e)
 		}
 	}
 	if rec.session, _, err = item[session](m, r, from+ofSession); err != nil {
@@ -186,8 +189,8 @@ func (r *Recall) Earlier(zone *time.Location) (list []Earlier) {
 // unite puts what is remembered beside the evidence that the sign-on states, and leaves out what is void.
 func (r *Recall) unite(given []proof, all *provision.Everybody) {
 	for _, p := range given {
-		if e := p.evidence(); !r.marks.void(&e, all, r.methods) {
-			r.Evidence = append(r.Evidence, e)
+		if !r.marks.void(&p, all, r.methods) {
+			r.Evidence = append(r.Evidence, p.evidence())
 		}
 	}
 }
@@ -202,15 +205,23 @@ func (r *Recall) useSession(all *provision.Everybody, ended bool) {
 	if r.Session.ID == "" {
 		return
 	}
-	began := []time.Time{r.session.Started, r.Session.Started}
-	for _, e := range r.asked.Evidence {
-		if e.Session == r.Session.ID {
-			began = append(began, e.Time)
+	claims := []time.Time{r.session.Claimed}
+	claim := func(at time.Time) {
+		if !at.IsZero() {
+			claims = append(claims, Stated(at, r.At))
 		}
 	}
+	claim(r.Session.Started)
+	for _, e := range r.asked.Evidence {
+		if e.Session == r.Session.ID {
+			claim(e.Time)
+		}
+	}
+	r.claimed = earliest(claims...)
+	began := []time.Time{r.session.Started, r.claimed}
 	for i := range r.Evidence {
 		if r.Evidence[i].Session == r.Session.ID {
-			began = append(began, r.Evidence[i].Time)
+			began = append(began, Stated(r.Evidence[i].Time, r.At))
 		}
 	}
 	r.Session.Started = earliest(began...)
@@ -218,7 +229,15 @@ func (r *Recall) useSession(all *provision.Everybody, ended bool) {
 		r.Session.Started = r.Time
 	}
 	r.LastGrant = later(r.session.Granted, r.Session.Started)
-	r.Ended = ended || !r.Session.Started.After(r.marks.All) || !r.Session.Started.After(all.Voided)
+	r.Ended = ended || r.endedBy(r.session.rank.User, r.marks.AllN, r.marks.All) && r.Session.ID != r.marks.Spared ||
+		r.endedBy(r.session.rank.All, all.VoidedN, all.Voided)
+}
+
+// endedBy reports whether the session began before a mark: by the order, where the state knows the session, and by what
+// strangers say.
+func (r *Recall) endedBy(n, mark int64, at time.Time) bool {
+	known := moment{n: n, at: r.session.Started}
+	return known.precedes(mark, at) || moment{at: r.claimed}.precedes(mark, at)
 }
 
 // Keep remembers what a decision on a sign-on teaches: it returns once all is kept but what can only tighten if it is
@@ -253,10 +272,10 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 	if granted {
 		teaches = r.session.teaches(hour, what)
 	}
-	begins := r.Session.ID != "" && (r.session.Started.IsZero() || began.Before(r.session.Started))
+	begins := r.Session.ID != "" && (r.session.Started.IsZero() || began.Before(r.session.Started) || !r.claimed.Equal(r.session.Claimed))
 	merge := change(key, expires, func(s *session) {
 		if r.Session.ID != "" {
-			s.began(began)
+			s.began(began, r.claimed, r.rank)
 		}
 		if granted {
 			if s.Granted = later(s.Granted, r.At); r.gateway != nil && r.Session.ID != "" {
@@ -284,9 +303,11 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 		kept := learned(&lesson, key.ID, r.App)
 		now = append(now, change(pastKey(r.User), time.Time{}, func(p *past) { p.learn(kept) }))
 	}
-	if granted && (r.marks.Compromise.is() || !r.marks.Raised.At.IsZero()) && slices.Contains(r.Presented, demand.ChangePassword) {
-		known := &r.marks.signalled
-		now = append(now, change(state.Key{Kind: state.Marks, Owner: r.User}, time.Time{}, func(k *marks) { k.changedPassword(known) }))
+	if granted && slices.Contains(r.Presented, demand.ChangePassword) {
+		known, session := &r.marks.signalled, r.Session.ID
+		r.rank.User = next(r.marks.Count, r.At) // what is presented with it counts as given after it
+		n := r.rank.User
+		now = append(now, change(state.Key{Kind: state.Marks, Owner: r.User}, time.Time{}, func(k *marks) { k.changedPassword(known, session, n, r.At) }))
 	}
 	if list := r.given(rb); len(list) > 0 && outcome != signon.Block {
 		u := change(proofsKey(r.User, r.word), time.Time{}, func(p *proofs) { p.add(list) })
@@ -298,9 +319,9 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 
 // given is what the sign-on presents, as evidence from now on.
 func (r *Recall) given(rb *rulebook.Rulebook) (list []proof) {
-	at := r.At
-	if r.gateway != nil {
-		if at = r.gateway.Proof; !r.gateway.sure {
+	at, stated := r.At, r.gateway != nil
+	if stated {
+		if at = Stated(r.gateway.Proof, r.At); !r.gateway.sure {
 			return nil
 		}
 	}
@@ -308,7 +329,7 @@ func (r *Recall) given(rb *rulebook.Rulebook) (list []proof) {
 		if _, ok := rb.Methods.Lookup(method); !ok && method != demand.ChangePassword {
 			continue
 		}
-		p := proof{Method: method, Time: at, Session: r.Session.ID, App: r.App}
+		p := proof{Method: method, Time: at, Session: r.Session.ID, App: r.App, Stated: stated, rank: r.rank}
 		if r.Device != nil {
 			p.Device = r.Device.ID
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/engine"
@@ -32,6 +33,8 @@ type signalled struct {
 type statement struct {
 	Said string    `json:"said"`
 	At   time.Time `json:"at"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // say replaces what was said by what is said now, unless that is looser and not newer.
@@ -60,6 +63,9 @@ const (
 type credentialMark struct {
 	Type string    `json:"type"`
 	At   time.Time `json:"at"`
+	N    int64     `json:"n,omitempty"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // credentialTypes are the types of credentials of CAEP 1.0, section 3.3.1, with the amr values (RFC 8176) of one of
@@ -69,10 +75,10 @@ var credentialTypes = map[string][]string{
 	"fido-u2f": {"hwk"}, "phone-voice": {"tel"}, "phone-sms": {"sms"}, "app": {"otp", "mca", "swk"},
 }
 
-// voids reports whether a mark is of a method, and given by then.
-func (c *credentialMark) voids(methods *demand.Methods, name string, given time.Time) bool {
+// concerns reports whether a mark is of a method.
+func (c *credentialMark) concerns(methods *demand.Methods, name string) bool {
 	m, ok := methods.Lookup(name)
-	if given.After(c.At) || !ok {
+	if !ok {
 		return false
 	}
 	return slices.ContainsFunc(m.AMR, func(v string) bool { return slices.Contains(credentialTypes[c.Type], v) }) || len(m.AMR) == 0
@@ -80,23 +86,24 @@ func (c *credentialMark) voids(methods *demand.Methods, name string, given time.
 
 // changed notes that a credential of a type was changed; of a type that is not known all proofs are void.
 func (k *marks) changed(credential string, at time.Time) {
+	k.Count = next(k.Count, at)
 	if _, ok := credentialTypes[credential]; !ok {
-		k.Lost = later(k.Lost, at)
+		k.Lost, k.LostN = later(k.Lost, at), k.Count
 		return
 	}
 	i := slices.IndexFunc(k.Credentials, func(c credentialMark) bool { return c.Type == credential })
 	if i < 0 {
-		k.Credentials = append(k.Credentials, credentialMark{credential, at})
+		k.Credentials = append(k.Credentials, credentialMark{Type: credential, At: at, N: k.Count})
 		return
 	}
-	k.Credentials[i].At = later(k.Credentials[i].At, at)
+	k.Credentials[i].At, k.Credentials[i].N = later(k.Credentials[i].At, at), k.Count
 }
 
 // Signal is an event that was verified, about somebody who is known.
 type Signal struct {
 	Event      rulebook.Event
 	Source     string
-	At         time.Time // when it happened, as its source says, and not later than now
+	At         time.Time // when it happened, as its source says
 	User       string    // of all but a change of a device's compliance
 	Device     string    // of that
 	Session    string    // of a session that is revoked; empty: all
@@ -108,6 +115,11 @@ type Signal struct {
 
 // Hear obeys a signal: every decision that begins once it has returned does.
 func (m *Memory) Hear(ctx context.Context, s *Signal) error {
+	now, err := m.Clock(ctx)
+	if err != nil {
+		return err
+	}
+	s.At = Stated(s.At, now)
 	switch s.Event {
 	case rulebook.SessionRevoked:
 		return m.End(ctx, s.User, s.Session)
@@ -127,7 +139,7 @@ func (m *Memory) Hear(ctx context.Context, s *Signal) error {
 func (k *marks) hear(s *Signal, heard time.Time) {
 	switch s.Event {
 	case rulebook.AssuranceLevelChange:
-		k.Lost = later(k.Lost, heard)
+		k.changed("", heard)
 	case rulebook.CredentialChange:
 		k.changed(s.Credential, heard)
 		if s.Credential == "password" && s.Updated && k.Compromise.is() {
@@ -140,6 +152,8 @@ func (k *marks) hear(s *Signal, heard time.Time) {
 	case rulebook.AccountEnabled:
 		said(&k.Inactive, s.Source, no, func(string) bool { return true }, s.At)
 	case rulebook.CredentialCompromise:
+		k.changed(s.Credential, heard)
+		k.end("", heard)
 		k.Compromise.say(yes, false, s.At)
 		k.Compromise.Heard, k.Compromise.By = later(k.Compromise.Heard, heard), s.Source
 	}
@@ -158,15 +172,18 @@ func said(by *map[string]statement, source, word string, looser func(before stri
 
 func levelOf(word string) int { return slices.Index(fact.Levels, word) }
 
-// changedPassword ends a compromise, and a risk that was raised, if they are those that were known when the password was
-// changed.
-func (k *marks) changedPassword(known *signalled) {
+// changedPassword notes that the password was changed in a session, as the mark of a number if no other came meanwhile. It ends
+// all other sessions, and a compromise and a risk that was raised, if they are those that were known when it was changed.
+func (k *marks) changedPassword(known *signalled, session string, n int64, at time.Time) {
 	if k.Compromise.is() && k.Compromise.Heard.Equal(known.Compromise.Heard) {
 		k.Compromise.Said = no
 	}
 	if k.Raised.At.Equal(known.Raised.At) {
 		k.Raised = raised{}
 	}
+	k.Count = max(k.Count, n-1)
+	k.changed("password", at)
+	k.endAllBut(session, at)
 }
 
 // compliance is what signals said of a device.
@@ -181,7 +198,7 @@ func (c *compliance) hear(s *Signal) {
 		said = yes
 	}
 	before := *c
-	if c.say(said, s.Compliant, s.At); c.statement != before.statement {
+	if c.say(said, s.Compliant, s.At); c.Said != before.Said || !c.At.Equal(before.At) {
 		c.By = s.Source
 	}
 }
@@ -213,6 +230,8 @@ func heardKey(sender, id string) state.Key {
 // when is a time that is kept.
 type when struct {
 	At time.Time `json:"at"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // Polled notes that a source of signals was asked, and all that it had was obeyed.

@@ -19,6 +19,8 @@ const toldFor = 7 * 24 * time.Hour
 type told struct {
 	At     time.Time      `json:"at"`
 	Reason jsontext.Value `json:"reason"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 func toldKey(user, id string) state.Key { return state.Key{Kind: state.Told, Owner: user, ID: id} }

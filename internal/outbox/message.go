@@ -28,6 +28,8 @@ type Message struct {
 	Tries  int       `json:"tries,omitzero"`  // that failed
 	Why    string    `json:"why,omitzero"`    // the last one did
 	Failed time.Time `json:"failed,omitzero"` // when it was given up
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // Content is what a message says: to those who read mail, and to programs.

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/service/state"
 )
@@ -25,6 +27,8 @@ type kept struct {
 	Created  time.Time `json:"created"`
 	Modified time.Time `json:"modified"`
 	User     string    `json:"user,omitempty"` // the id of a user in decisions: its name as it was first written
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // Found is a resource with what the service knows of it.
@@ -273,7 +277,7 @@ func (d *Directory) ChangeUser(ctx context.Context, rules *Rules, id string, mat
 		if _, err := tx.get(personKey(k.User), &before); err != nil {
 			return err
 		}
-		p.Groups = before.Groups
+		p.Groups, p.Rest = before.Groups, before.Rest
 		return tx.putAll(map[state.Key]any{Users.key(id): k, personKey(k.User): p})
 	})
 	if err != nil {

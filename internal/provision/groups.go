@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"briskwarden.example/briskwarden/service/state"
 )
 
@@ -150,8 +152,11 @@ func (t *transaction) change(user string, change func(*Person)) error {
 
 // Everybody is what concerns all users.
 type Everybody struct {
-	Voided  time.Time `json:"voided,omitzero"` // sessions begun and proofs given by then are void
+	Voided  time.Time `json:"voided,omitzero"`    // sessions begun and proofs given by then are void
+	VoidedN int64     `json:"voided_n,omitempty"` // the same, in the order of the state; 0 is unknown
 	Nesting Nesting   `json:"nesting,omitempty"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 var everybodyKey = state.Key{Kind: state.Service}

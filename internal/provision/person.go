@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/known"
 	"briskwarden.example/briskwarden/internal/rulebook"
@@ -21,6 +23,8 @@ type Person struct {
 	Methods    []string       `json:"methods,omitempty"`
 	Attributes map[string]any `json:"attributes,omitempty"`
 	Groups     []Membership   `json:"groups,omitempty"` // that the user is directly in
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // Membership is a group that somebody is in.

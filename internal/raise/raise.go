@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"briskwarden.example/briskwarden/internal/alert"
 	"briskwarden.example/briskwarden/internal/gather"
@@ -51,12 +52,16 @@ type backlog struct {
 	Held  int       `json:"held,omitzero"`
 	Since time.Time `json:"since,omitzero"`
 	Users []string  `json:"users,omitempty"` // some of them
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // gate is a gate as it is kept.
 type gate struct {
 	Gate    alert.Gate `json:"gate"`
 	Waiting backlog    `json:"waiting"`
+
+	Rest jsontext.Value `json:",embed"` // what this version does not know
 }
 
 // opens is when the gate lets one through.

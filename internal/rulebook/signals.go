@@ -80,6 +80,16 @@ func (rb *Rulebook) Accepts(e Event) bool {
 	return false
 }
 
+// SignalsOf is a source of signals; nil is that there is none of the name.
+func (rb *Rulebook) SignalsOf(name string) *Signals {
+	for _, s := range rb.Signals {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
 func (r *resolver) signals() {
 	for _, d := range r.decls.signals.list {
 		s := &Signals{Name: d.Name.Text, From: r.https(d.From), Keys: r.keys(d.Keys), Audience: r.notEmpty(d.Audience), TokenIn: d.TokenIn.Text, Decl: d}

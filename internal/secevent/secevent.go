@@ -147,6 +147,8 @@ func (e *Event) say(p *payload) error {
 		return fmt.Errorf("%q is %q, and not one of %q", member, value, known)
 	}
 	switch e.Kind {
+	case rulebook.CredentialCompromise:
+		e.Credential = p.CredentialType // a type that is not known is any
 	case rulebook.CredentialChange:
 		e.Credential, e.Created, e.Updated = p.CredentialType, p.ChangeType == "create", p.ChangeType == "update"
 		if p.CredentialType == "" {

@@ -19,7 +19,8 @@ import (
 type Store interface {
 	consent.Store
 	// Read gives the items of the keys, one for each in their order, all as they are at one time after the
-	// call began.
+	// call began, and the time: the clock is read after the call began and before the items are, so that a
+	// reading holds all that was written before its time.
 	Read(ctx context.Context, keys []Key) (Reading, error)
 	// Write makes changes. Each set is made whole or not at all, independent of the others: its error is nil,
 	// [ErrConflict], or what kept the store from it, when it may or may not have been made.
@@ -60,6 +61,7 @@ const (
 	Outgoing  Kind = 19 // of a receiver, by its address: a message for it, by the message's id
 	AlertGate Kind = 20 // of an alert: how often it was sent, by for what it is counted
 	Digest    Kind = 21 // of a digest: when it was sent last
+	Format    Kind = 22 // what the state says of itself: see [Begin]; owner and id empty
 	Told      Kind = 16 // of a user: what it can be told of a decision, by the decision's id
 )
 

@@ -26,11 +26,11 @@ const atOnce = 1000
 // Every change counts up the number in the table versions, in its own transaction. So items that were read at a number
 // are as they are now while it is the same, and one short query tells that, after the call began.
 func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, err error) {
+	r.At, r.Items = time.Now(), make([]state.Item, len(keys)) // before anything is read
 	last, err := s.last(ctx)
 	if err != nil {
 		return r, s.plain(err)
 	}
-	r.At, r.Items = time.Now(), make([]state.Item, len(keys))
 	found, changing := s.recent.find(last, keys, r.Items)
 	if changing != nil { // a change of our own is made, and is about to be at hand
 		select {
@@ -57,7 +57,6 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, er
 	if err != nil {
 		return r, err
 	}
-	r.At = time.Now()
 	s.recent.keep(last, keys, r.Items)
 	leaveKnown(keys, r.Items)
 	return r, nil

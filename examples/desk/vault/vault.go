@@ -128,14 +128,17 @@ func (v *Vault) SetPassword(id, password string) error {
 		return errors.New("too short")
 	case len(password) > 1024 || strings.Contains(strings.ToLower(password), strings.ToLower(id)):
 		return errors.New("too easily guessed")
-	case v.CheckPassword(id, password):
-		return errors.New("the old one")
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if p := v.people[id]; p != nil {
-		p.digest = p.derive(password)
+	p := v.people[id]
+	switch {
+	case p == nil:
+		return errors.New("of nobody")
+	case subtle.ConstantTimeCompare(p.derive(password), p.digest) == 1: // which is asked of somebody who has proved the old one, and is no try
+		return errors.New("the old one")
 	}
+	p.digest = p.derive(password)
 	return nil
 }
 

@@ -22,7 +22,7 @@ import (
 func TestStore(t *testing.T, open func(t *testing.T) state.Store, again func(t *testing.T) state.Store) {
 	for name, test := range map[string]func(*testing.T, state.Store, state.Store){
 		"versions": versions, "conflicts": conflicts, "sets are whole": wholeSets, "any bytes": anyBytes, "lists": lists,
-		"what may be deleted": sweeping, "one counter, many hands": counting, "a reading is of one time": oneTime, "a context that is done": done,
+		"what may be deleted": sweeping, "one counter, many hands": counting, "a reading is of one time": oneTime, "the clock is read first": clockFirst, "a context that is done": done,
 	} {
 		t.Run(name, func(t *testing.T) {
 			store := open(t)
@@ -252,6 +252,62 @@ func oneTime(t *testing.T, s, other state.Store) {
 	}
 	close(stop)
 	writer.Wait()
+}
+
+// clockFirst has one write without pause while others read: a reading holds what was acknowledged before its time. The clocks of
+// store and test are one machine's.
+func clockFirst(t *testing.T, s, other state.Store) {
+	k := key(state.Marks, "ann", "")
+	type ack struct {
+		value string
+		at    time.Time
+	}
+	var mu sync.Mutex
+	var acks []ack
+	stop := make(chan struct{})
+	var hands sync.WaitGroup
+	hands.Go(func() {
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			r, err := s.Read(t.Context(), []state.Key{k})
+			if err == nil {
+				err = s.Write(t.Context(), []state.Change{{Key: k, If: r.Items[0].Version, Value: fmt.Appendf(nil, "%09d", i)}})[0]
+			}
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			mu.Lock()
+			acks = append(acks, ack{fmt.Sprintf("%09d", i), time.Now()})
+			mu.Unlock()
+		}
+	})
+	var readers sync.WaitGroup
+	for reader := range 4 {
+		readers.Go(func() {
+			for range 500 {
+				r, err := []state.Store{s, other}[reader%2].Read(t.Context(), []state.Key{k})
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				mu.Lock()
+				for i := len(acks) - 1; i >= 0 && acks[i].value > string(r.Items[0].Value); i-- {
+					if acks[i].at.Before(r.At.Add(-time.Microsecond)) {
+						t.Errorf("the reading of %v has not what was acknowledged %v before", r.At, r.At.Sub(acks[i].at))
+					}
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	readers.Wait()
+	close(stop)
+	hands.Wait()
 }
 
 func done(t *testing.T, s, _ state.Store) {

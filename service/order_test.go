@@ -1,0 +1,245 @@
+package service_test
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io"
+	"net/http/httptest"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/service"
+	"briskwarden.example/briskwarden/store/sqlite"
+)
+
+func session(id string) string { return fmt.Sprintf(`"session":{"id":%q}`, id) }
+
+const password = `,"presented":["password"]`
+
+// TestOrderIsTheStates: what ended before and after what is told by what the state wrote first, whatever its clock did meanwhile.
+func TestOrderIsTheStates(t *testing.T) {
+	for name, end := range map[string]func(s *served){
+		"all sessions": func(s *served) { s.ask("desk", "DELETE", "/sessions/v1/ann", "") },
+		"restored":     func(s *served) { require.NoError(s, s.Restored(s.Context())) },
+	} {
+		for _, step := range []time.Duration{-time.Minute, -time.Hour, 0, time.Minute} {
+			s := serve(t, ferryRules(), service.Options{})
+			in := func(app, more string) string { return s.outcome("web", "ann", app, more) }
+			require.Equal(t, "grant", in("roster", session("before")+password), name)
+			require.Equal(t, "grant", in("payroll", session("before")+`,"presented":["passkey"]`), name)
+			soon()
+			s.state.pass(step)
+			end(s)
+			require.Equal(t, "block", in("roster", session("before")+password), "%s, %v", name, step)
+			require.Equal(t, "step-up", in("payroll", session("other")), "%s, %v: its proofs", name, step)
+			s.state.pass(-time.Minute)
+			require.Equal(t, "grant", in("roster", session("after")+password), "%s, %v", name, step)
+			soon()
+			require.Equal(t, "grant", in("roster", session("after")), "%s, %v", name, step)
+			require.Equal(t, "block", in("roster", session("before")+password), "%s, %v", name, step)
+			end(s)
+			require.Equal(t, "block", in("roster", session("after")+password), "%s, %v", name, step)
+		}
+	}
+}
+
+// TestRestoredWithAWrongClock is repaired by doing it again.
+func TestRestoredWithAWrongClock(t *testing.T) {
+	s := serve(t, ferryRules(), service.Options{})
+	s.state.pass(time.Hour)
+	require.NoError(t, s.Restored(t.Context()))
+	s.state.pass(-time.Hour)
+	require.Equal(t, "grant", s.outcome("web", "root.key", "roster", session("e")+`,"presented":["security-key"]`))
+	require.Equal(t, "grant", s.outcome("web", "ann", "roster", session("s")+password))
+	stated := func() string {
+		return fmt.Sprintf(`"session":{"id":"t"},"evidence":[{"method":"password","time":%q,"session":"t"}]`, s.now().Format(time.RFC3339Nano))
+	}
+	require.Equal(t, "block", s.outcome("web", "ann", "roster", stated()), "as of an hour ago")
+	require.NoError(t, s.Restored(t.Context()))
+	require.Equal(t, "block", s.outcome("web", "ann", "roster", session("s")+password))
+	time.Sleep(10 * time.Millisecond)
+	stated2 := strings.ReplaceAll(stated(), `"t"`, `"u"`)
+	require.Equal(t, "grant", s.outcome("web", "ann", "roster", stated2))
+}
+
+// TestTimesAhead: what a stranger dates in the future ends with the rest.
+func TestTimesAhead(t *testing.T) {
+	for _, ahead := range []time.Duration{50 * time.Second, time.Hour} {
+		s := serve(t, ferryRules(), service.Options{})
+		started := fmt.Sprintf(`"session":{"id":"s","started":%q}`, s.now().Add(ahead).Format(time.RFC3339Nano))
+		require.Equal(t, "grant", s.outcome("web", "ann", "roster", started+password))
+		soon()
+		s.ask("desk", "DELETE", "/sessions/v1/ann", "")
+		require.Equal(t, "block", s.outcome("web", "ann", "roster", started+password), ahead)
+		s.state.pass(2 * time.Hour)
+		require.Equal(t, "block", s.outcome("web", "ann", "roster", started+password), ahead)
+
+		g := gateway(t)
+		token := g.person("ann", "s1", g.now().Add(ahead), "pwd").String()
+		status, _ := g.visit(openSite, token)
+		require.Equal(t, map[bool]int{true: 204, false: 401}[ahead < time.Minute], status)
+		g.ask("web", "DELETE", "/sessions/v1/ann", "")
+		for range 3 {
+			status, _ = g.visit(openSite, token)
+			require.NotEqual(t, 204, status, ahead)
+			g.state.pass(40 * time.Second)
+		}
+	}
+}
+
+// TestStalledReading: a state that stalls while it answers lets no ended session live.
+func TestStalledReading(t *testing.T) {
+	s := serve(t, ferryRules(), service.Options{})
+	require.Equal(t, "grant", s.outcome("web", "ann", "roster", session("s")+password))
+	soon()
+	var all sync.WaitGroup
+	s.state.stall.Store(int64(400 * time.Millisecond))
+	for range 4 {
+		all.Go(func() { s.outcome("web", "ann", "roster", session("t")+password) }) // begins while all sessions end, or before
+	}
+	time.Sleep(100 * time.Millisecond)
+	s.state.stall.Store(0)
+	s.ask("desk", "DELETE", "/sessions/v1/ann", "")
+	all.Wait()
+	soon()
+	require.Equal(t, "block", s.outcome("web", "ann", "roster", session("s")))
+	require.Equal(t, "block", s.outcome("web", "ann", "roster", session("t")), "it was read before")
+}
+
+// TestCompromiseEndsTheThief: a stolen password opens nothing any more once it is known to be stolen, nor after it was changed.
+func TestCompromiseEndsTheThief(t *testing.T) {
+	for name, leaked := range map[string]bool{"a compromise": true, "a change alone": false} {
+		s := heard(t, fleetSource)
+		in := func(app, more string) string { return s.outcome("web", "ann", app, more) }
+		require.Equal(t, "grant", in("roster", session("thief")+password))
+		require.Equal(t, "grant", in("roster", session("own")+password))
+		require.Equal(t, "grant", in("payroll", session("own")+`,"presented":["passkey"]`))
+		soon()
+		if leaked {
+			s.accepted(user("ann"), riscEvent+"credential-compromise", claims{"credential_type": "password"})
+			require.Equal(t, "block", in("roster", session("thief")))
+			require.Equal(t, "block", in("roster", session("own")))
+			require.Equal(t, "grant", in("compromised", session("new")+`,"presented":["password","change-password"]`))
+		} else {
+			require.Equal(t, "grant", in("compromised", session("own")+`,"presented":["password","change-password"]`))
+		}
+		kept := map[bool]string{true: "new", false: "own"}[leaked]
+		for range 2 {
+			require.Equal(t, "block", in("roster", session("thief")+password), name)
+			require.Equal(t, "grant", in("roster", session(kept)), "%s: the password that was given with the new one", name)
+			soon()
+		}
+		if !leaked {
+			require.Equal(t, "grant", in("payroll", session("own")), "other proofs of the session that goes on")
+		}
+		require.Equal(t, "step-up", in("roster", session("later")), name)
+		require.Equal(t, "grant", in("compromised", ""), name)
+		s.ask("desk", "DELETE", "/sessions/v1/ann", "")
+		require.Equal(t, "block", in("roster", session(kept)), "%s: spared once, not for ever", name)
+	}
+}
+
+// swapped is a rulebook that a test changes.
+type swapped struct {
+	mu sync.Mutex
+	rb *briskwarden.Rulebook
+}
+
+func (s *swapped) Rulebook() *briskwarden.Rulebook { s.mu.Lock(); defer s.mu.Unlock(); return s.rb }
+
+// slowBody is a body before whose last part something happens.
+type slowBody struct {
+	parts  []string
+	before func()
+}
+
+func (b *slowBody) Read(p []byte) (n int, err error) {
+	switch len(b.parts) {
+	case 0:
+		return 0, io.EOF
+	case 1:
+		b.before()
+	}
+	n = copy(p, b.parts[0])
+	b.parts = b.parts[1:]
+	return n, nil
+}
+
+// TestOneRulebook: a request whose body takes its time is answered by the rulebook that is held once it has come.
+func TestOneRulebook(t *testing.T) {
+	store, err := sqlite.Open(filepath.Join(t.TempDir(), "brisk.state"))
+	require.NoError(t, err)
+	defer store.Close()
+	old := serveOn(t, ferryRules(), service.Options{}, store)
+	rules := &swapped{rb: old.rules}
+	s := &served{TB: t, state: old.state, Service: service.New(rules, old.state, service.Options{})}
+	t.Cleanup(func() { s.Close() })
+	for name, change := range map[string]struct {
+		from, to string
+		status   int
+		said     string
+	}{
+		"the policy":  {"step-up password every session }", "block }", 200, `"outcome":"block"`},
+		"the caller":  {"may decide, suppose", "may search", 403, "may search"},
+		"the token":   {digest("web"), digest("web2"), 401, ""},
+		"the network": {`abroad { 198.51.100.0/24 }`, `abroad { 198.51.100.0/25 }`, 200, `"outcome":"grant"`},
+	} {
+		rules.rb = old.rules
+		body := question("ann", "roster", session("s")+password)
+		r := httptest.NewRequestWithContext(t.Context(), "POST", "http://localhost/access/v1/evaluation", nil)
+		r.Header.Set("Authorization", "Bearer web")
+		r.Header.Set("Content-Type", "application/json")
+		r.RemoteAddr = "127.0.0.1:4000"
+		src := strings.Replace(ferryRules(), change.from, change.to, 1)
+		require.NotEqual(t, ferryRules(), src, name)
+		r.Body = io.NopCloser(&slowBody{[]string{body[:40], body[40:]}, func() {
+			rules.mu.Lock()
+			defer rules.mu.Unlock()
+			rules.rb = serveOn(t, src, service.Options{}, store).rules
+		}})
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, r)
+		require.Equal(t, change.status, w.Code, name)
+		require.Contains(t, w.Body.String(), change.said, name)
+	}
+}
+
+// TestRulebookIsAskedForOnce: below the handler nothing asks for the current rulebook, but what goes on by itself.
+func TestRulebookIsAskedForOnce(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	require.NoError(t, err)
+	var found []string
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		require.NoError(t, err)
+		for _, d := range file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			ast.Inspect(f, func(n ast.Node) bool {
+				if s, ok := n.(*ast.SelectorExpr); ok && (s.Sel.Name == "rules" || s.Sel.Name == "engine") {
+					if on, ok := s.X.(*ast.Ident); ok && on.Name == "s" {
+						found = append(found, f.Name.Name)
+					}
+				}
+				return true
+			})
+		}
+	}
+	slices.Sort(found)
+	// serve takes the snapshot of a request; the others go on by themselves, or tell operators.
+	require.Equal(t, []string{"Untold", "digests", "engine", "lookAtAlerts", "makeDigest", "poll", "pollAll", "pollOne", "ready", "secure", "serve", "summaryContent"}, slices.Compact(found))
+}
