@@ -17,6 +17,7 @@ import (
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/internal/spell"
+	"briskwarden.example/briskwarden/signon"
 )
 
 // now is the time of a change, as it is kept.
@@ -214,6 +215,29 @@ func (o *operation) withdraw(id ID, by, because string) (withdrawn *Consent, err
 		return nil, err
 	}
 	return withdrawn, nil
+}
+
+// forget withdraws what a user holds alone.
+func (o *operation) forget(user, by string) error {
+	return o.change(func(tx Tx) error {
+		var own []*Consent
+		for c, err := range tx.Consents(Selection{User: user}) {
+			if err != nil {
+				return err
+			}
+			if c.For == signon.ForSelf && c.User == user && (c.State == Granted || c.State == Waiting) {
+				own = append(own, c)
+			}
+		}
+		for _, before := range own {
+			after := *before
+			after.State, after.By, after.Because, after.Settled = Withdrawn, by, "The user was deleted", o.now()
+			if err := write(tx, &Entry{Time: o.now(), Who: by, What: "withdraw", Client: before.Client, Why: after.Because, Before: Things{Consent: before}, After: Things{Consent: &after}}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // ban blocks whatever a client asks for, and what it holds, until the ban is lifted.

@@ -84,6 +84,12 @@ func (l *Ledger) Withdraw(ctx context.Context, id ID, by, because string) (*Cons
 	return l.operation(ctx).withdraw(id, by, because)
 }
 
+// Forget withdraws all consents and requests of a user's own, since another may get the name, all in one transaction. By says
+// whose doing it is.
+func (l *Ledger) Forget(ctx context.Context, user, by string) error {
+	return l.operation(ctx).forget(user, by)
+}
+
 // Ban blocks whatever a client asks for, and what it holds, until the ban is lifted.
 func (l *Ledger) Ban(ctx context.Context, client, by, because string) (*Client, error) {
 	return l.operation(ctx).ban(client, by, because)

@@ -60,8 +60,10 @@ type decoded struct {
 // run takes all lines of the logs.
 func (p *pipeline) run(ctx context.Context) error {
 	ahead, stop := make(chan decoded, 1), make(chan struct{})
+	var reading sync.WaitGroup
+	defer reading.Wait() // the logs are the caller's again
 	defer close(stop)
-	go p.readAhead(ahead, stop)
+	reading.Go(func() { p.readAhead(ahead, stop) })
 	for {
 		d := <-ahead
 		if err := cmp.Or(d.err, ctx.Err()); err != nil {

@@ -57,7 +57,8 @@ func (o *Options) bind(rb *rulebook.Rulebook) error {
 
 // Run decides every sign-on of the logs anew. The history begins with what the rulebook's own
 // files say, and learns as it goes. The order in which logs are given does not matter. The error
-// says which option cannot be, or which log cannot be read on.
+// says which option cannot be, or which log cannot be read on. When Run returns, nothing reads the logs any more: a
+// reader that blocks holds it up, even once the context is done.
 func Run(ctx context.Context, rules *briskwarden.Rulebook, logs []Log, options Options) (*Summary, error) {
 	e, past := bridge.Engine(rules).Learning()
 	if err := options.bind(e.Rulebook()); err != nil {

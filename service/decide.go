@@ -71,10 +71,7 @@ const nearNow = 5 * time.Minute
 // read reads a question. An app that is named by its address is that of the rulebook; where there is none, the address
 // stands for an app that nobody knows.
 func (s *Service) read(rb *rulebook.Rulebook, data []byte) (*question, error) {
-	r := <-s.readers
-	var l signon.Logged
-	err := r.ReadEvaluation(data, &l)
-	s.readers <- r
+	l, err := s.readEvaluation(data)
 	if err != nil {
 		return nil, err
 	}
@@ -94,6 +91,14 @@ func (s *Service) read(rb *rulebook.Rulebook, data []byte) (*question, error) {
 		q.made = true
 	}
 	return q, nil
+}
+
+// readEvaluation reads a request by one of the readers, which comes back whatever happens.
+func (s *Service) readEvaluation(data []byte) (l signon.Logged, err error) {
+	r := <-s.readers
+	defer func() { s.readers <- r }()
+	err = r.ReadEvaluation(data, &l)
+	return l, err
 }
 
 // appAt is the app of an address, or what names no app.

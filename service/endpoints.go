@@ -6,6 +6,7 @@ import (
 	"context"
 	"net/http"
 
+	"briskwarden.example/briskwarden/internal/provision"
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
 
@@ -44,8 +45,14 @@ func (s *Service) endSession(ctx context.Context, a *asked) (answer, *refusal) {
 	if user == "" || id == "" && a.Pattern == "DELETE /sessions/v1/{user}/{id}" {
 		return answer{}, refuse(http.StatusNotFound, "a session is named by its user and its id")
 	}
-	if err := s.memory.End(ctx, user, id); err != nil {
+	twins, err := (&provision.Directory{Store: s.store}).Twins(ctx, s.provisionRules(a.engine.Rulebook()), user, false)
+	if err != nil {
 		return answer{}, s.away(err)
+	}
+	for _, one := range append(twins, user) {
+		if err := s.memory.End(ctx, one, id); err != nil {
+			return answer{}, s.away(err)
+		}
 	}
 	s.Log.Info("sessions ended", "user", user, "session", id, "caller", a.caller.Name)
 	return answer{status: http.StatusNoContent}, nil

@@ -6,3 +6,11 @@ import "time"
 func Hasten(after time.Duration) {
 	pause, left = func(int) time.Duration { return after }, after
 }
+
+// BreakReaders has whatever reads a request panic.
+func (s *Service) BreakReaders() {
+	for range cap(s.readers) {
+		<-s.readers
+		s.readers <- nil
+	}
+}

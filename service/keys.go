@@ -22,16 +22,17 @@ type keyring struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	mu  sync.Mutex
-	ofs map[string]*published
+	mu   sync.Mutex // never held while somebody is asked
+	ofs  map[string]*published
+	work sync.WaitGroup
 }
 
 // published are the keys of one address.
 type published struct {
-	mu    sync.Mutex // while they are read
-	keys  *jwt.Keys
-	read  time.Time // the last time that they could be
-	tried time.Time
+	keys    *jwt.Keys
+	read    time.Time // the last time that they could be
+	tried   time.Time
+	reading chan struct{} // closed once those that are being read are there; nil: none are
 }
 
 // How often keys are read anew: hourly, and where a token names one that is not there, at most once a minute.
@@ -49,43 +50,69 @@ func newClient(timeout time.Duration) *http.Client {
 }
 
 // of are the keys that a token may be signed with. Keys that could not be read for a day are forgotten.
+//
+// Keys are read beside requests, once at a time for each address, and what is at hand counts meanwhile. A request waits only
+// where there are none, or where its token names a key that is not among them: whoever sends such a token holds up nobody else.
 func (k *keyring) of(ctx context.Context, keys *rulebook.Keys, t *jwt.Token) (*jwt.Keys, error) {
 	if keys.URL == "" {
 		return keys.Keys, nil
 	}
+	for asked := false; ; asked = true {
+		have, reading := k.atHand(keys.URL, t)
+		if have != nil && have.Has(t) || reading == nil || asked {
+			if have == nil {
+				return nil, errKeys
+			}
+			return have, nil
+		}
+		select {
+		case <-reading:
+		case <-ctx.Done():
+			return nil, errKeys
+		}
+	}
+}
+
+// atHand are the keys of an address that are known and count, and, where others are being read, when that is done.
+func (k *keyring) atHand(url string, t *jwt.Token) (have *jwt.Keys, reading <-chan struct{}) {
 	k.mu.Lock()
-	p := k.ofs[keys.URL]
+	defer k.mu.Unlock()
+	p := k.ofs[url]
 	if p == nil {
 		p = &published{}
 		if k.ofs == nil {
 			k.ofs = map[string]*published{}
 		}
-		k.ofs[keys.URL] = p
+		k.ofs[url] = p
 	}
-	k.mu.Unlock()
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	now := k.now()
 	due := now.Sub(p.read) >= keysFor || !p.keys.Has(t)
-	if due && now.Sub(p.tried) >= keysAgain {
-		p.tried = now
-		read, err := k.ask(ctx, keys.URL)
-		if err == nil {
-			p.keys, p.read = read, now
-		} else {
-			k.log.Warn("keys could not be read", slog.String("url", keys.URL), slog.Any("error", err))
-		}
+	if due && p.reading == nil && now.Sub(p.tried) >= keysAgain {
+		p.tried, p.reading = now, make(chan struct{})
+		k.work.Go(func() { k.renew(url, p) })
 	}
-	if p.keys == nil || now.Sub(p.read) >= 24*keysFor {
-		return nil, errKeys
+	if now.Sub(p.read) < 24*keysFor {
+		have = p.keys
 	}
-	return p.keys, nil
+	return have, p.reading
 }
 
-func (k *keyring) ask(ctx context.Context, url string) (*jwt.Keys, error) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), k.client.Timeout) // others wait for them too
-	defer cancel()
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+// renew reads the keys of an address.
+func (k *keyring) renew(url string, p *published) {
+	read, err := k.ask(url)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if err == nil {
+		p.keys, p.read = read, p.tried
+	} else {
+		k.log.Warn("keys could not be read", slog.String("url", url), slog.Any("error", err))
+	}
+	close(p.reading)
+	p.reading = nil
+}
+
+func (k *keyring) ask(url string) (*jwt.Keys, error) {
+	r, err := http.NewRequestWithContext(context.Background(), http.MethodGet, url, nil) // the client waits for nothing long
 	if err != nil {
 		return nil, err
 	}

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/service"
 	"briskwarden.example/briskwarden/store/sqlite"
 )
@@ -242,4 +243,64 @@ func TestRulebookIsAskedForOnce(t *testing.T) {
 	slices.Sort(found)
 	// serve takes the snapshot of a request; the others go on by themselves, or tell operators.
 	require.Equal(t, []string{"Untold", "digests", "engine", "lookAtAlerts", "makeDigest", "poll", "pollAll", "pollOne", "ready", "secure", "serve", "summaryContent"}, slices.Compact(found))
+}
+
+// TestCreatedAgain: whoever gets the name of somebody who was deleted gets nothing that was theirs, and is not rid of what signals
+// said of them by another case.
+func TestCreatedAgain(t *testing.T) {
+	rules := strings.Replace(fleetSource, "policy risky", "policy clients { who everyone to app risky doing consent case \"few\" when scopes.count <= 1 => grant otherwise => block }\npolicy risky", 1)
+	s := heard(t, strings.Replace(rules, "caller fleet", "caller shop { token \""+digest("shop")+"\" may decide, consent sessions ashore }\ncaller fleet", 1))
+	held := func(user string) (n int) { // consents of one's own that are granted
+		require.NoError(t, s.state.View(t.Context(), func(tx consent.Tx) error {
+			for c, err := range tx.Consents(consent.Selection{User: user, State: consent.Granted}) {
+				require.NoError(t, err)
+				n += map[bool]int{true: 1}[c.User == user]
+			}
+			return nil
+		}))
+		return n
+	}
+	id := s.user("liv", "")
+	_, _, text := s.ask("shop", "POST", "/access/v1/evaluation", strings.Replace(question("liv", "risky", `"consent":{"client":"notes","scopes":["a"]}`), "sign-on", "consent", 1))
+	require.Contains(t, text, `"decision":true`)
+	require.Equal(t, 1, held("liv"))
+	require.Equal(t, "grant", s.outcome("web", "liv", "risky", session("s")))
+	s.accepted(user("liv"), riscEvent+"account-disabled", claims{})
+	require.Equal(t, "block", s.outcome("web", "liv", "risky", session("s")))
+	s.scim(204, "DELETE", "/Users/"+id, "")
+	require.Zero(t, held("liv"))
+	again := s.user("Liv", "")
+	require.Equal(t, "block", s.outcome("web", "Liv", "risky", session("t")), "disabled under another case")
+	time.Sleep(time.Second) // in which signals are dated
+	s.accepted(user("Liv"), riscEvent+"account-enabled", claims{"event_timestamp": s.now().Unix()})
+	require.Equal(t, "grant", s.outcome("web", "Liv", "risky", session("t")))
+	require.Equal(t, "block", s.outcome("web", "liv", "risky", session("t")), "ids are compared exactly")
+	status, _, _ := s.ask("desk", "DELETE", "/sessions/v1/LIV", "")
+	require.Equal(t, 204, status)
+	require.Equal(t, "block", s.outcome("web", "Liv", "risky", session("t")), "whatever the case")
+	s.scim(204, "DELETE", "/Users/"+again, "")
+	s.scim(409, "POST", "/Users", fmt.Sprintf(`{"schemas":[%s],"userName":"Ann"}`, userSchema))
+	s.scim(409, "POST", "/Groups", fmt.Sprintf(`{"schemas":[%s],"displayName":"Crew"}`, groupSchema))
+}
+
+// TestRemovalsThatRemoveNobody are refused, as a change that says two things of one attribute is; and to leave "active" out lets
+// nobody in.
+func TestRemovalsThatRemoveNobody(t *testing.T) {
+	s := serve(t, ferryRules(), service.Options{})
+	liv := s.user("liv", `,"active":false`)
+	group := s.group("deck", liv)
+	for _, members := range []string{`[{"display":"liv"}]`, `[{"$ref":"../Users/` + liv + `"}]`, `[{}]`, `{}`, `[{"value":""}]`, `["` + liv + `"]`} {
+		for _, op := range []string{"remove", "add", "replace"} {
+			s.scim(400, "PATCH", "/Groups/"+group, patch(fmt.Sprintf(`{"op":%q,"path":"members","value":%s}`, op, members)))
+		}
+		s.scim(400, "PUT", "/Groups/"+group, fmt.Sprintf(`{"schemas":[%s],"displayName":"deck","members":%s}`, groupSchema, strings.Replace(members, "{}", "[{}]", 1)))
+	}
+	require.Len(t, s.scim(200, "GET", "/Groups/"+group, "")["members"], 1)
+	for _, value := range []string{`{"active":true,"Active":false}`, `{"ACTIVE":false,"active":true}`, `{"active":true,"urn:ietf:params:scim:schemas:core:2.0:User:active":false}`} {
+		s.scim(400, "PATCH", "/Users/"+liv, patch(`{"op":"replace","value":`+value+`}`))
+	}
+	s.scim(200, "PUT", "/Users/"+liv, fmt.Sprintf(`{"schemas":[%s],"userName":"liv","title":"Mate"}`, userSchema))
+	require.Equal(t, false, s.scim(200, "GET", "/Users/"+liv, "")["active"])
+	s.scim(200, "PUT", "/Users/"+liv, fmt.Sprintf(`{"schemas":[%s],"userName":"liv","active":true}`, userSchema))
+	require.Equal(t, true, s.scim(200, "GET", "/Users/"+liv, "")["active"])
 }

@@ -3,6 +3,7 @@ package service
 // Provisioning by SCIM 2.0 (RFC 7644): users and groups that others state.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/internal/provision"
 	"briskwarden.example/briskwarden/internal/rulebook"
 )
@@ -88,7 +90,7 @@ func (s *Service) provisionRules(rb *rulebook.Rulebook) *provision.Rules {
 	if f := s.folded.Load(); f != nil && f.Rulebook == rb {
 		return f
 	}
-	f := provision.Fold(rb)
+	f := provision.NewRules(rb)
 	s.folded.Store(f)
 	return f
 }
@@ -161,9 +163,9 @@ func (r *resources) create(ctx context.Context, a *asked) (answer, *refusal) {
 	}
 	var f *provision.Found
 	if r.Type == provision.Users {
-		f, err = r.directory().CreateUser(ctx, r.provisionRules(a.engine.Rulebook()), stated, now)
+		f, err = r.createUser(ctx, a, stated, now)
 	} else {
-		f, err = r.directory().CreateGroup(ctx, stated, now)
+		f, err = r.directory().CreateGroup(ctx, r.provisionRules(a.engine.Rulebook()), stated, now)
 	}
 	if err != nil {
 		return answer{}, r.refused(err)
@@ -182,7 +184,12 @@ func (r *resources) replace(ctx context.Context, a *asked) (answer, *refusal) {
 	if wrong != nil {
 		return answer{}, r.refused(wrong)
 	}
-	return r.change(ctx, a, func(provision.Resource) (provision.Resource, *provision.Error) { return stated, nil })
+	return r.change(ctx, a, func(before provision.Resource) (provision.Resource, *provision.Error) {
+		if _, says := stated["active"]; !says && before["active"] != nil { // who leaves it out lets nobody in
+			stated["active"] = before["active"]
+		}
+		return stated, nil
+	})
 }
 
 func (r *resources) patch(ctx context.Context, a *asked) (answer, *refusal) {
@@ -219,7 +226,7 @@ func (r *resources) change(ctx context.Context, a *asked, change func(provision.
 	if r.Type == provision.Users {
 		f, err = r.directory().ChangeUser(ctx, r.provisionRules(a.engine.Rulebook()), a.PathValue("id"), version, now, change)
 	} else {
-		f, err = r.directory().ChangeGroup(ctx, a.PathValue("id"), version, now, change)
+		f, err = r.directory().ChangeGroup(ctx, r.provisionRules(a.engine.Rulebook()), a.PathValue("id"), version, now, change)
 	}
 	if err != nil {
 		return answer{}, r.refused(err)
@@ -246,6 +253,32 @@ func (r *resources) delete(ctx context.Context, a *asked) (answer, *refusal) {
 	return answer{status: http.StatusNoContent}, nil
 }
 
+// createUser creates a user, to whom nothing belongs that belonged to another of the name before; but what signals said of one
+// stays.
+func (r *resources) createUser(ctx context.Context, a *asked, stated provision.Resource, now time.Time) (*provision.Found, error) {
+	rules := r.provisionRules(a.engine.Rulebook())
+	name, _ := stated["userName"].(string)
+	free, err := r.directory().Free(ctx, rules, name)
+	if err != nil {
+		return nil, err
+	}
+	if free {
+		former, err := r.directory().Twins(ctx, rules, name, true)
+		if err != nil {
+			return nil, err
+		}
+		if err := cmp.Or(r.forget(ctx, a, name), r.memory.Inherit(ctx, former, name)); err != nil {
+			return nil, err
+		}
+	}
+	return r.directory().CreateUser(ctx, rules, stated, now)
+}
+
+// forget forgets all that is kept of a user but what tightens.
+func (r *resources) forget(ctx context.Context, a *asked, user string) error {
+	return cmp.Or(r.memory.Forget(ctx, user), consent.New(r.store, a.rules).Forget(ctx, user, "caller "+a.caller.Name))
+}
+
 // deleteUser deletes a user, and whatever is remembered of it: before, so that it is never only the user who is gone,
 // and after, for what was learned meanwhile.
 func (r *resources) deleteUser(ctx context.Context, a *asked, version provision.Precondition, now time.Time) error {
@@ -253,13 +286,13 @@ func (r *resources) deleteUser(ctx context.Context, a *asked, version provision.
 	if err != nil {
 		return err
 	}
-	if err := r.memory.Forget(ctx, user); err != nil {
+	if err := r.forget(ctx, a, user); err != nil {
 		return err
 	}
 	if err := r.directory().DeleteUser(ctx, r.provisionRules(a.engine.Rulebook()), a.PathValue("id"), version, now); err != nil {
 		return err
 	}
-	return r.memory.Forget(ctx, user)
+	return r.forget(ctx, a, user)
 }
 
 // The bounds of a page.

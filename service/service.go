@@ -120,6 +120,7 @@ func (s *Service) Restored(ctx context.Context) error { return s.memory.EndAll(c
 func (s *Service) Close() error {
 	s.stop()
 	s.stopped.Wait()
+	s.keys.work.Wait()
 	s.memory.Close()
 	return nil
 }

@@ -139,6 +139,20 @@ func (s *Service) obey(ctx context.Context, rb *rulebook.Rulebook, source *ruleb
 	case rb.People[said.User] != nil && rb.People[said.User].BreakGlass:
 		return "out-of-reach", nil
 	}
+	twins, err := (&provision.Directory{Store: s.store}).Twins(ctx, s.provisionRules(rb), said.User, false)
+	if err != nil {
+		return "", err
+	}
+	for _, twin := range twins {
+		also := said
+		also.User, also.Twin = twin, true
+		if rb.People[twin] != nil && rb.People[twin].BreakGlass {
+			continue
+		}
+		if err := s.memory.Hear(ctx, &also); err != nil {
+			return "", err
+		}
+	}
 	return "obeyed", s.memory.Hear(ctx, &said)
 }
 

@@ -36,7 +36,8 @@ func ask(ctx context.Context, service, token string, s signon.SignOn) (d signon.
 	if answer.StatusCode != http.StatusOK {
 		return d, fmt.Errorf("the service answers %s", answer.Status)
 	}
-	return d, json.NewDecoder(answer.Body).Decode(&d)
+	err = json.NewDecoder(answer.Body).Decode(&d)
+	return d, err
 }
 
 func main() {

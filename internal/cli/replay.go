@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -181,7 +182,7 @@ func (s *session) withLogs(names []string, work func(logs []replay.Log, progress
 }
 
 // meter counts the bytes that are read, of files as they lie on the disk.
-type meter struct{ bytes int64 }
+type meter struct{ bytes atomic.Int64 }
 
 type metered struct {
 	io.Reader
@@ -191,7 +192,7 @@ type metered struct {
 // Read reads on and counts.
 func (m metered) Read(p []byte) (int, error) {
 	n, err := m.Reader.Read(p)
-	m.bytes += int64(n)
+	m.bytes.Add(int64(n))
 	return n, err
 }
 
@@ -237,6 +238,6 @@ func (s *session) progress(total int64, m *meter) func(signOns int) {
 	return func(signOns int) {
 		rate := float64(signOns) / max(time.Since(start).Seconds(), 0.001)
 		bar.Describe(fmt.Sprintf("%d sign-ons, %.0f a second", signOns, rate))
-		_ = bar.Set64(min(total, m.bytes))
+		_ = bar.Set64(min(total, m.bytes.Load()))
 	}
 }

@@ -4,6 +4,7 @@ package memory
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/provision"
@@ -36,7 +37,40 @@ func (m *Memory) Forget(ctx context.Context, user string) error {
 	if err := m.End(ctx, user, ""); err != nil {
 		return err
 	}
+	for l, err := range m.store.List(ctx, toldKey(user, "")) {
+		if err != nil {
+			return err
+		}
+		if l.Owner != user {
+			break
+		}
+		if err := m.store.Write(ctx, []state.Change{{Key: l.Key, If: l.Version}})[0]; err != nil && !errors.Is(err, state.ErrConflict) {
+			return err
+		}
+	}
 	return m.writer.write(ctx, []update{change(pastKey(user), time.Time{}, func(p *past) { *p = past{} })})
+}
+
+// Inherit has a user be under all that signals and people said of others, as if it was said of this one.
+func (m *Memory) Inherit(ctx context.Context, from []string, user string) error {
+	for _, former := range from {
+		r, err := m.read(ctx, []state.Key{{Kind: state.Marks, Owner: former}})
+		if err != nil {
+			return err
+		}
+		k, version, err := item[marks](m, &r, 0)
+		if err != nil {
+			return err
+		}
+		if version == 0 {
+			continue
+		}
+		said := k.clone().signalled
+		if err := m.writer.write(ctx, []update{change(state.Key{Kind: state.Marks, Owner: user}, time.Time{}, func(k *marks) { k.inherit(&said) })}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // twice makes changes that are dated by the clock of the store, and then makes them again: what began between the

@@ -111,6 +111,7 @@ type Signal struct {
 	Updated    bool      // the credential was changed by the user's own doing
 	Compliant  bool      // of a device
 	Level      string    // of risk
+	Twin       bool      // the user has a name like that of the one who is meant: what loosens does not count
 }
 
 // Hear obeys a signal: every decision that begins once it has returned does.
@@ -126,6 +127,9 @@ func (m *Memory) Hear(ctx context.Context, s *Signal) error {
 	case rulebook.DeviceComplianceChange:
 		return m.writer.write(ctx, []update{change(complianceKey(s.Device), time.Time{}, func(c *compliance) { c.hear(s) })})
 	case rulebook.AccountPurged:
+		if s.Twin {
+			break
+		}
 		if err := m.Forget(ctx, s.User); err != nil {
 			return err
 		}
@@ -142,14 +146,20 @@ func (k *marks) hear(s *Signal, heard time.Time) {
 		k.changed("", heard)
 	case rulebook.CredentialChange:
 		k.changed(s.Credential, heard)
-		if s.Credential == "password" && s.Updated && k.Compromise.is() {
+		if s.Credential == "password" && s.Updated && !s.Twin && k.Compromise.is() {
 			k.Compromise.say(no, true, s.At)
 		}
 	case rulebook.RiskLevelChange:
+		if s.Twin && levelOf(s.Level) < levelOf(k.Risk[s.Source].Said) {
+			return
+		}
 		said(&k.Risk, s.Source, s.Level, func(before string) bool { return levelOf(s.Level) < levelOf(before) }, s.At)
 	case rulebook.AccountDisabled, rulebook.AccountPurged:
 		said(&k.Inactive, s.Source, yes, never, s.At)
 	case rulebook.AccountEnabled:
+		if s.Twin {
+			return
+		}
 		said(&k.Inactive, s.Source, no, func(string) bool { return true }, s.At)
 	case rulebook.CredentialCompromise:
 		k.changed(s.Credential, heard)
@@ -171,6 +181,26 @@ func said(by *map[string]statement, source, word string, looser func(before stri
 }
 
 func levelOf(word string) int { return slices.Index(fact.Levels, word) }
+
+// inherit takes over what was said of another, where it is stricter.
+func (k *marks) inherit(other *signalled) {
+	if other.Compromise.is() {
+		k.Compromise = other.Compromise
+	}
+	for source, s := range other.Inactive {
+		if s.Said == yes {
+			said(&k.Inactive, source, yes, never, s.At)
+		}
+	}
+	for source, s := range other.Risk {
+		if levelOf(s.Said) > levelOf(k.Risk[source].Said) {
+			said(&k.Risk, source, s.Said, never, s.At)
+		}
+	}
+	if k.Raised.At.IsZero() {
+		k.Raised = other.Raised
+	}
+}
 
 // changedPassword notes that the password was changed in a session, as the mark of a number if no other came meanwhile. It ends
 // all other sessions, and a compromise and a risk that was raised, if they are those that were known when it was changed.

@@ -87,6 +87,9 @@ func (s *Sender) Run(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
+			s.mu.Lock()
+			s.ctx = nil // nothing more is begun
+			s.mu.Unlock()
 			s.work.Wait()
 			return
 		case <-tick.C:
@@ -131,7 +134,8 @@ func (s *Sender) add(t *task) {
 	if q == nil {
 		q = &queue{wake: make(chan struct{}, 1)}
 		s.queues[t.key.Owner] = q
-		s.work.Go(func() { s.serve(s.ctx, t.key.Owner, q) })
+		ctx := s.ctx
+		s.work.Go(func() { s.serve(ctx, t.key.Owner, q) })
 	}
 	heap.Push(&q.tasks, t)
 	q.rouse()

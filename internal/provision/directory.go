@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"slices"
 	"strings"
 	"time"
 
@@ -67,7 +68,7 @@ func memberKey(group, id string) state.Key {
 	return state.Key{Kind: state.Member, Owner: group, ID: id}
 }
 func userNameKey(name string) state.Key {
-	return state.Key{Kind: state.UserName, Owner: strings.ToLower(name)}
+	return state.Key{Kind: state.UserName, Owner: Fold(name)}
 }
 func groupNameKey(name string) state.Key { return state.Key{Kind: state.GroupName, Owner: name} }
 
@@ -133,28 +134,45 @@ func (t *transaction) read(of *Type, id string) (*kept, int64, error) {
 // Rules are the rulebook's word on people, beside which provisioning services state theirs.
 type Rules struct {
 	*rulebook.Rulebook
-	Folded map[string]string // ids of its people by those in small letters
+	Folded map[string][]string // ids of its people by those folded
+	Groups map[string]string   // names of its groups by those folded
 }
 
-// Fold prepares the rulebook's word on people.
-func Fold(rb *rulebook.Rulebook) *Rules {
-	r := &Rules{rb, make(map[string]string, len(rb.People))}
+// NewRules prepares the rulebook's word on people.
+func NewRules(rb *rulebook.Rulebook) *Rules {
+	r := &Rules{rb, make(map[string][]string, len(rb.People)), map[string]string{}}
 	for id := range rb.People {
-		r.Folded[strings.ToLower(id)] = id
+		r.Folded[Fold(id)] = append(r.Folded[Fold(id)], id)
+	}
+	for _, ids := range r.Folded {
+		slices.Sort(ids)
+	}
+	for _, name := range rb.Groups.Names() {
+		r.Groups[Fold(name)] = name
 	}
 	return r
 }
 
 // user is the user's id in decisions: that of the rulebook, if it is the same but for its case, is not taken for another.
 func (r *Rules) user(name string) *Error {
-	id, known := r.Folded[strings.ToLower(name)]
-	switch {
-	case !known:
-		return nil
-	case r.People[id].BreakGlass:
-		return &Error{403, "", "an emergency account is what the rulebook says, and out of reach of provisioning"}
-	case id != name:
-		return &Error{409, "uniqueness", "userName: the rulebook has the user " + id + ": names are unique whatever their case, and policies know this one"}
+	ids := r.Folded[Fold(name)]
+	for _, id := range ids {
+		if r.People[id].BreakGlass {
+			return &Error{403, "", "an emergency account is what the rulebook says, and out of reach of provisioning"}
+		}
+	}
+	if len(ids) > 0 && !slices.Contains(ids, name) {
+		return &Error{409, "uniqueness", "userName: the rulebook has the user " + ids[0] + ": names are unique whatever their case, and policies know this one"}
+	}
+	return nil
+}
+
+// group refuses a name that differs in its case alone from a group of the rulebook, which policies know.
+func (r *Rules) group(name string) *Error {
+	if known, ok := r.Groups[Fold(name)]; ok && known != name {
+		if _, exact := r.Rulebook.Groups.Lookup(name); !exact {
+			return &Error{409, "uniqueness", "displayName: the rulebook has the group " + known + ": names are unique whatever their case, and policies know this one"}
+		}
 	}
 	return nil
 }
@@ -335,6 +353,9 @@ func (d *Directory) DeleteUser(ctx context.Context, rules *Rules, id string, mat
 		if rules.People[user] != nil {
 			inactive := false
 			left = &Person{Active: &inactive}
+		}
+		if err := tx.remember(user); err != nil {
+			return err
 		}
 		return tx.putAll(map[state.Key]any{Users.key(id): nil, userNameKey(user): nil, personKey(user): left})
 	})

@@ -5,7 +5,6 @@ package provision
 import (
 	"context"
 	"iter"
-	"strings"
 
 	"github.com/go-json-experiment/json"
 
@@ -114,8 +113,8 @@ func (d *Directory) Known(ctx context.Context, rules *Rules, name string) (id st
 	if found, err = tx.get(personKey(name), &p); found || err != nil {
 		return name, found, err
 	}
-	if id, found = rules.Folded[strings.ToLower(name)]; found {
-		return id, true, nil
+	if ids := rules.Folded[Fold(name)]; len(ids) > 0 {
+		return ids[0], true, nil
 	}
 	var h nameOwner
 	if found, err = tx.get(userNameKey(name), &h); !found || err != nil {

@@ -13,9 +13,12 @@ import (
 )
 
 // CreateGroup keeps a new group with its members.
-func (d *Directory) CreateGroup(ctx context.Context, r Resource, now time.Time) (*Found, error) {
+func (d *Directory) CreateGroup(ctx context.Context, rules *Rules, r Resource, now time.Time) (*Found, error) {
 	name := r["displayName"].(string)
 	if err := checkName("displayName", name); err != nil {
+		return nil, err
+	}
+	if err := rules.group(name); err != nil {
 		return nil, err
 	}
 	id, members := newID(), membersOf(r)
@@ -189,7 +192,7 @@ func (t *transaction) nest(outer, inner string, in bool) error {
 }
 
 // ChangeGroup changes a group by what change makes of it, its members included.
-func (d *Directory) ChangeGroup(ctx context.Context, id string, match Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
+func (d *Directory) ChangeGroup(ctx context.Context, rules *Rules, id string, match Precondition, now time.Time, change func(Resource) (Resource, *Error)) (*Found, error) {
 	err := update(ctx, d.Store, func(tx *transaction) error {
 		k, version, err := tx.read(Groups, id)
 		if err != nil {
@@ -215,7 +218,7 @@ func (d *Directory) ChangeGroup(ctx context.Context, id string, match Preconditi
 		if wrong != nil {
 			return wrong
 		}
-		return tx.regroup(id, k, changed, before, now)
+		return tx.regroup(rules, id, k, changed, before, now)
 	})
 	if err != nil {
 		return nil, err
@@ -224,7 +227,7 @@ func (d *Directory) ChangeGroup(ctx context.Context, id string, match Preconditi
 }
 
 // regroup keeps a changed group, and changes whom it concerns.
-func (t *transaction) regroup(id string, k *kept, changed Resource, before []string, now time.Time) error {
+func (t *transaction) regroup(rules *Rules, id string, k *kept, changed Resource, before []string, now time.Time) error {
 	name, old := changed["displayName"].(string), k.Resource["displayName"].(string)
 	if err := checkName("displayName", name); err != nil {
 		return err
@@ -232,6 +235,9 @@ func (t *transaction) regroup(id string, k *kept, changed Resource, before []str
 	after := membersOf(changed)
 	gone, come := missing(before, after), missing(after, before)
 	if name != old {
+		if err := rules.group(name); err != nil {
+			return err
+		}
 		gone, come = before, after
 		if err := t.unused(groupNameKey(name), "displayName: there is a Group "+name+" already"); err != nil {
 			return err

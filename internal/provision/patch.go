@@ -150,8 +150,15 @@ func (t *Type) applyAll(r Resource, op *Operation) *Error {
 	if !is {
 		return invalid("invalidValue", "without a path the value is an object")
 	}
+	seen := make(map[string]bool, len(values))
 	for _, name := range slices.Sorted(maps.Keys(values)) {
-		if a := named(t.attributes(), name); a != nil {
+		a := named(t.attributes(), name)
+		if folded := strings.TrimPrefix(strings.ToLower(name), strings.ToLower(t.schema.ID)+":"); seen[folded] {
+			return invalid("invalidSyntax", "%s is there twice, in different spellings", name)
+		} else {
+			seen[folded] = true
+		}
+		if a != nil {
 			if a.ReadOnly || a.Name == "schemas" {
 				continue
 			}
@@ -255,6 +262,8 @@ func removeValues(at Resource, a *attribute, stated any) *Error {
 	for _, one := range v.([]any) {
 		if o, isObject := one.(Resource); isObject && o["value"] != nil {
 			one = o["value"]
+		} else if isObject && named(a.Subs, "value") != nil {
+			return invalid("invalidValue", "%s: a value to remove is named by its value", a.Name)
 		}
 		gone[identity(one)] = true
 	}

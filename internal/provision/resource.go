@@ -108,6 +108,11 @@ func object(stated map[string]any, list []attribute, path string, other func(str
 			kept[a.Name] = v
 		}
 	}
+	for _, a := range list {
+		if v := kept[a.Name]; a.Required && path != "" && (v == nil || v == "") { // of a whole resource it is checked elsewhere
+			return nil, invalid("invalidValue", "%s%s is missing", path, a.Name)
+		}
+	}
 	return kept, nil
 }
 

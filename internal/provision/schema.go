@@ -102,7 +102,7 @@ var userSchema = schema{UserSchema, "User", "A person, a guest or a service acco
 var groupSchema = schema{GroupSchema, "Group", "A group of users and groups", []attribute{
 	{Name: "displayName", About: "The name by which policies know the group", Kind: text, Required: true, Exact: true, Unique: true},
 	{Name: "members", About: "The users and groups that are directly in it", Kind: complexOf, Multi: true, Subs: []attribute{
-		{Name: "value", Kind: text, Exact: true, Immutable: true, About: "The id of the user or group"},
+		{Name: "value", Kind: text, Required: true, Exact: true, Immutable: true, About: "The id of the user or group"},
 		{Name: "$ref", Kind: link, Exact: true, Immutable: true, Refers: []string{"User", "Group"}, About: "Its address"},
 		{Name: "type", Kind: text, Immutable: true, Words: []string{"User", "Group"}, About: "Which of them it is"},
 		{Name: "display", Kind: text, ReadOnly: true, About: "Its name"},

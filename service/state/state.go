@@ -41,28 +41,29 @@ type Kind uint8
 
 // The kinds, with what owner and id are.
 const (
-	Service   Kind = 1  // what concerns everybody; both empty
-	Marks     Kind = 2  // of a user: when sessions and proofs were ended
-	Ended     Kind = 3  // of a user: a session that was ended
-	Proofs    Kind = 4  // of a user: what was proved to callers that share sessions, by their common word
-	Session   Kind = 5  // of a user: a session, by that word, a zero byte and the session's id
-	Past      Kind = 6  // of a user: what was before
-	Person    Kind = 7  // of a user: what is provisioned, as decisions need it
-	User      Kind = 8  // a resource of a provisioning service, by its id
-	Group     Kind = 9  // the same
-	UserName  Kind = 10 // the resource that has a user name, by that name in small letters
-	GroupName Kind = 11 // the resource that has a group's name
-	Member    Kind = 12 // of a group, by the id of its resource: a member, by the id of its own
-	Device    Kind = 13 // of a device: what signals said
-	Signal    Kind = 14 // of a sender: a signal that was heard, by its id
-	Poll      Kind = 15 // of a source of signals: when it was asked
-	RiskHead  Kind = 17 // the last entry of the journal of risks; owner and id empty
-	RiskEntry Kind = 18 // an entry of it, by its number
-	Outgoing  Kind = 19 // of a receiver, by its address: a message for it, by the message's id
-	AlertGate Kind = 20 // of an alert: how often it was sent, by for what it is counted
-	Digest    Kind = 21 // of a digest: when it was sent last
-	Format    Kind = 22 // what the state says of itself: see [Begin]; owner and id empty
-	Told      Kind = 16 // of a user: what it can be told of a decision, by the decision's id
+	Service    Kind = 1  // what concerns everybody; both empty
+	Marks      Kind = 2  // of a user: when sessions and proofs were ended
+	Ended      Kind = 3  // of a user: a session that was ended
+	Proofs     Kind = 4  // of a user: what was proved to callers that share sessions, by their common word
+	Session    Kind = 5  // of a user: a session, by that word, a zero byte and the session's id
+	Past       Kind = 6  // of a user: what was before
+	Person     Kind = 7  // of a user: what is provisioned, as decisions need it
+	User       Kind = 8  // a resource of a provisioning service, by its id
+	Group      Kind = 9  // the same
+	UserName   Kind = 10 // the resource that has a user name, by that name in small letters
+	GroupName  Kind = 11 // the resource that has a group's name
+	Member     Kind = 12 // of a group, by the id of its resource: a member, by the id of its own
+	Device     Kind = 13 // of a device: what signals said
+	Signal     Kind = 14 // of a sender: a signal that was heard, by its id
+	Poll       Kind = 15 // of a source of signals: when it was asked
+	RiskHead   Kind = 17 // the last entry of the journal of risks; owner and id empty
+	RiskEntry  Kind = 18 // an entry of it, by its number
+	Outgoing   Kind = 19 // of a receiver, by its address: a message for it, by the message's id
+	AlertGate  Kind = 20 // of an alert: how often it was sent, by for what it is counted
+	Digest     Kind = 21 // of a digest: when it was sent last
+	FormerName Kind = 23 // of a name, folded: the ids of users who were deleted
+	Format     Kind = 22 // what the state says of itself: see [Begin]; owner and id empty
+	Told       Kind = 16 // of a user: what it can be told of a decision, by the decision's id
 )
 
 // Key names an item.

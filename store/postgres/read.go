@@ -107,7 +107,8 @@ func (s *Store) items(ctx context.Context, keys []state.Key) (at time.Time, item
 		}
 		return rows.Err()
 	})
-	return at, items, s.pool.SendBatch(ctx, b).Close()
+	err = s.pool.SendBatch(ctx, b).Close() // which sets the time
+	return at, items, err
 }
 
 // atOnce is how many items of a list are read at once.

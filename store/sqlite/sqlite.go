@@ -121,8 +121,9 @@ func isFolder(name string) bool {
 type self struct{ mark, version, tables int }
 
 func stateOf(tx *sql.Tx) (s self, err error) {
-	return s, errors.Join(tx.QueryRow("PRAGMA application_id").Scan(&s.mark), tx.QueryRow("PRAGMA user_version").Scan(&s.version),
+	err = errors.Join(tx.QueryRow("PRAGMA application_id").Scan(&s.mark), tx.QueryRow("PRAGMA user_version").Scan(&s.version),
 		tx.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&s.tables))
+	return s, err
 }
 
 // migrate checks that the database is ours, and brings it to this version.

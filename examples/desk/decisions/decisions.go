@@ -44,7 +44,8 @@ func (s *Service) Decide(ctx context.Context, so signon.SignOn, address string) 
 	case status != http.StatusOK:
 		return d, fmt.Errorf("the decision service answers %d", status)
 	}
-	return d, json.Unmarshal(answer, &d)
+	err = json.Unmarshal(answer, &d)
+	return d, err
 }
 
 // addressed has a request name an address in place of an app.
