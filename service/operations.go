@@ -99,17 +99,21 @@ type readiness struct {
 	State    string `json:"state"`
 	Rulebook string `json:"rulebook"` // the digest of the one that decides
 	Stale    string `json:"stale,omitempty"`
+	Watching string `json:"watching,omitempty"` // why the rulebook's folder cannot be watched
 }
 
 func (s *Service) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 5*time.Second)
 	defer cancel()
-	status, is := http.StatusOK, readiness{true, "ok", s.rules.Rulebook().Digest(), ""}
+	status, is := http.StatusOK, readiness{true, "ok", s.rules.Rulebook().Digest(), "", ""}
 	if _, err := s.memory.Clock(ctx); err != nil {
 		status, is.Ready, is.State = http.StatusServiceUnavailable, false, err.Error()
 	}
 	if stale := s.stale.Load(); stale != nil {
 		is.Stale = "since " + stale.since.UTC().Format(time.RFC3339) + " the rulebook's folder cannot be loaded: " + stale.why
+	}
+	if why := s.unwatched.Load(); why != nil {
+		is.Watching = "the rulebook's folder cannot be watched: " + *why
 	}
 	body, _ := json.Marshal(is)
 	w.Header().Set("Content-Type", "application/json")

@@ -82,6 +82,9 @@ type Service struct {
 
 	certificateEnds atomic.Pointer[time.Time]
 
+	unwatched atomic.Pointer[string] // why the rulebook's folder cannot be watched; nil is that it can, or need not be
+
+	closing context.Context
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
 }
@@ -95,7 +98,7 @@ func New(rules Rules, store state.Store, o Options) *Service {
 		o.Clock = time.Now
 	}
 	ctx, stop := context.WithCancel(context.Background())
-	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), stop: stop}
+	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), closing: ctx, stop: stop}
 	s.complaints = rate.NewLimiter(1, 5)
 	s.metrics = newMetrics(s)
 	s.keys = &keyring{client: newClient(10 * time.Second), now: o.Clock, log: o.Log}

@@ -136,7 +136,7 @@ func (s *session) run(ctx context.Context, f *serveFlags, live *briskwarden.Live
 		}
 		s.out.Printf("All sessions and proofs from before the backup are ended.\n")
 	}
-	if err := service.Follow(ctx, live, s.opened, f.options.Log, own...); err != nil {
+	if err := running.Follow(ctx, live, s.opened, own...); err != nil {
 		return usage("%w", err)
 	}
 	go s.reloadOnHangUp(ctx, live)

@@ -79,7 +79,14 @@ func newResolver(fsys fs.FS, options Options) *resolver {
 // readAll reads and parses every rulebook file. It reports false when there is nothing to resolve.
 func (r *resolver) readAll() bool {
 	var files []string
+	_, mounted := fs.Stat(r.fsys, "..data")
 	err := fs.WalkDir(r.fsys, ".", func(name string, d fs.DirEntry, err error) error {
+		if err == nil && mounted == nil && path.Dir(name) == "." && strings.HasPrefix(d.Name(), "..") {
+			if d.IsDir() {
+				return fs.SkipDir
+			}
+			return nil // its files are found by the links that lead through "..data"
+		}
 		if err != nil {
 			r.found.Add(diag.File, diag.Error, token.Pos{File: name}, 1, "", "cannot be read: %v", cause(err))
 			return fs.SkipDir
