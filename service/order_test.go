@@ -242,7 +242,7 @@ func TestRulebookIsAskedForOnce(t *testing.T) {
 	}
 	slices.Sort(found)
 	// serve takes the snapshot of a request; the others go on by themselves, or tell operators.
-	require.Equal(t, []string{"Untold", "digests", "engine", "lookAtAlerts", "makeDigest", "poll", "pollAll", "pollOne", "ready", "secure", "serve", "summaryContent"}, slices.Compact(found))
+	require.Equal(t, []string{"NobodyMayAsk", "Untold", "digests", "engine", "lookAtAlerts", "makeDigest", "poll", "pollAll", "pollOne", "ready", "secure", "serve", "summaryContent"}, slices.Compact(found))
 }
 
 // TestCreatedAgain: whoever gets the name of somebody who was deleted gets nothing that was theirs, and is not rid of what signals

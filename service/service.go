@@ -119,6 +119,9 @@ func New(rules Rules, store state.Store, o Options) *Service {
 // were ended: it ends all sessions, and makes all proofs void.
 func (s *Service) Restored(ctx context.Context) error { return s.memory.EndAll(ctx) }
 
+// NobodyMayAsk reports whether the rulebook held now has no caller, and the service is not open.
+func (s *Service) NobodyMayAsk() bool { return !s.Open && len(s.engine().Rulebook().Callers) == 0 }
+
 // Close finishes what is to be remembered. Nothing may be asked any more.
 func (s *Service) Close() error {
 	s.stop()

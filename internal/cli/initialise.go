@@ -72,6 +72,22 @@ func (s *session) initialise(dir, kind string) error {
 	return nil
 }
 
+// ignored is what a service and the ledger keep beside a rulebook: it names people, and belongs into no version control.
+const ignored = "# What brisk remembers of people\n*.state\n*.state-*\n*.ledger\n*.ledger-*\nsignons/\n"
+
+// writeIgnored writes .gitignore, unless there is one.
+func writeIgnored(dir string) error {
+	f, err := os.OpenFile(filepath.Join(dir, ".gitignore"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(ignored)
+	return errors.Join(err, f.Close())
+}
+
 // writeRulebook writes files into a folder that holds no rulebook yet; nothing there is overwritten.
 func writeRulebook(dir string, files fs.FS) error {
 	if _, err := os.Stat(filepath.Join(dir, briskwarden.TopFile)); err == nil {
@@ -81,6 +97,9 @@ func writeRulebook(dir string, files fs.FS) error {
 		return usage("%w", err)
 	}
 	err := os.CopyFS(dir, files)
+	if err == nil {
+		err = writeIgnored(dir)
+	}
 	if errors.Is(err, fs.ErrExist) {
 		return usage("%w; what stands in %s is left as it is", err, dir)
 	}

@@ -50,7 +50,7 @@ func (s *session) serveCommand() *cobra.Command {
 	flags := c.Flags()
 	flags.StringVar(&f.listening.Address, "listen", "127.0.0.1:7575", "the address to listen at")
 	flags.StringVar(&f.listening.Operations, "operations", "127.0.0.1:7576", "the address of /livez, /readyz and /metrics")
-	flags.StringVar(&f.state, "state", "", "what is remembered: a file, or postgres://… (default: BRISK_STATE, else "+stateFile+" in the rulebook's folder)")
+	flags.StringVar(&f.state, "state", "", "what is remembered: a file, or postgres://… (default: BRISK_STATE, else a file in the state folder of the user or the system, named by the rulebook)")
 	flags.StringVar(&f.signOns, "signons", "", "log every decision into a folder, as sign-on logs")
 	flags.StringVar(&f.options.URL, "url", "", "the address by which others reach the service, such as https://brisk.skerry.example")
 	flags.StringVar(&f.listening.Certificate, "tls-cert", "", "the certificate of the service, a file in PEM")
@@ -85,14 +85,6 @@ func (s *session) serve(f *serveFlags) (err error) {
 		return err
 	}
 	f.options.Folder = s.opened
-	store, name, err := s.openState(f.state)
-	if err != nil {
-		return err
-	}
-	defer store.Close()
-	if err := state.Begin(ctx, store); err != nil {
-		return usage("%w", err)
-	}
 	var running *service.Service
 	live, err := s.live(briskwarden.WithLogger(f.options.Log), briskwarden.WithReloads(func(r *briskwarden.Rulebook, err error) {
 		if running != nil {
@@ -101,6 +93,14 @@ func (s *session) serve(f *serveFlags) (err error) {
 	}))
 	if err != nil {
 		return err
+	}
+	store, name, err := s.openState(f.state, live.Rulebook().Name())
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	if err := state.Begin(ctx, store); err != nil {
+		return usage("%w", err)
 	}
 	own := []string{name}
 	if f.signOns != "" {
@@ -113,6 +113,9 @@ func (s *session) serve(f *serveFlags) (err error) {
 	}
 	running = service.New(live, store, f.options)
 	defer running.Close()
+	if running.NobodyMayAsk() {
+		s.err.Printf("brisk: nobody may ask: the rulebook has no caller. \"brisk token\" makes a token and the line for a caller; --open is for trying\n")
+	}
 	return s.run(ctx, f, live, running, own)
 }
 

@@ -5,7 +5,9 @@ package cli
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -46,13 +48,39 @@ func (s *session) openAny(name string) (state.Store, error) {
 	return sqlite.Open(name)
 }
 
-// openState opens what a service remembers: where it says, else in the rulebook's folder.
-func (s *session) openState(name string) (state.Store, string, error) {
+// openState opens what a service of a rulebook remembers: where it says, else where it lay, beside the rulebook, else in the state
+// folder of the user or the system.
+func (s *session) openState(name, rulebook string) (state.Store, string, error) {
 	if name = cmp.Or(name, os.Getenv("BRISK_STATE")); name == "" {
-		name = filepath.Join(s.opened, stateFile)
+		var err error
+		if name, err = s.usualState(rulebook); err != nil {
+			return nil, "", usage("%w", err)
+		}
 	}
 	store, err := s.openStore(name)
 	return store, name, err
+}
+
+// usualState is the file with the state of a rulebook where none is named; its folder is made.
+func (s *session) usualState(rulebook string) (string, error) {
+	beside := filepath.Join(s.opened, stateFile)
+	if sqlite.Exists(beside) {
+		s.err.Printf("brisk: %s lies in the rulebook's folder, where it may get into version control. Stop the service, move it with its \"-wal\", and name it with --state.\n", beside)
+		return beside, nil
+	}
+	folder := cmp.Or(os.Getenv("STATE_DIRECTORY"), os.Getenv("XDG_STATE_HOME")) // of systemd's unit; by the XDG base directories
+	if folder == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", errors.New("no state folder is known: name a file with --state")
+		}
+		folder = filepath.Join(home, ".local", "state")
+	}
+	folder = filepath.Join(folder, "brisk")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", fmt.Errorf("the state folder cannot be made: %w", err)
+	}
+	return filepath.Join(folder, url.PathEscape(rulebook)+".state"), nil
 }
 
 // addState has a command take --state.

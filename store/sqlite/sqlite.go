@@ -90,6 +90,9 @@ func Open(name string) (*Store, error) {
 	if dir := filepath.Dir(name); !isFolder(dir) {
 		return nil, fmt.Errorf("%s cannot be opened: there is no folder %s", name, dir)
 	}
+	if err := private(name); err != nil {
+		return nil, fmt.Errorf("%s cannot be opened: %w", name, err)
+	}
 	query := url.Values{"_pragma": {fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "synchronous(FULL)"}, "_txlock": {"immediate"}}
 	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(name), RawQuery: query.Encode()}).String())
 	if err != nil {
@@ -104,6 +107,18 @@ func Open(name string) (*Store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// private begins the file, if there is none, as one that nobody else may read; SQLite gives the files beside it the same mode.
+func private(name string) error {
+	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	switch {
+	case err == nil:
+		return f.Close()
+	case errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrPermission): // which SQLite says in its own words
+		return nil
+	}
+	return err
 }
 
 // Exists reports whether there is a ledger in a file.
