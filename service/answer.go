@@ -106,7 +106,7 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Request-ID", id[0])
 	}
 	if s.inFlight.Add(1) > mostInFlight {
-		s.write(w, answer{}, &refusal{status: http.StatusServiceUnavailable, message: "too many requests at once", retry: true})
+		s.write(w, answer{}, busy)
 		return
 	}
 	s.routes.ServeHTTP(w, r)
@@ -118,6 +118,14 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 	defer cancel()
 	a := &asked{Request: r, rules: s.rules.Rulebook()}
 	no := s.admit(a, e)
+	if no == nil && a.caller != nil {
+		leave, ok := s.quotas.enter(a.caller.Name)
+		if !ok {
+			no = busy
+		} else {
+			defer leave()
+		}
+	}
 	if no == nil && e.hasBody {
 		types := []string{"application/json"}
 		if e.scim {
@@ -126,7 +134,7 @@ func (s *Service) serve(w http.ResponseWriter, r *http.Request, e *endpoint) {
 		if e.media != "" {
 			types = []string{e.media}
 		}
-		a.body, no = readBody(w, r, types)
+		a.body, no = s.readBounded(w, r, a.caller.Name, types)
 		if now := s.rules.Rulebook(); no == nil && now != a.rules { // it may have taken its time
 			a.rules = now
 			no = s.admit(a, e)

@@ -3,6 +3,7 @@ package service
 // A question on its way to its decision.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -46,23 +47,45 @@ func (s *Service) permitted(c *caller, rb *rulebook.Rulebook, q *question) *refu
 	return nil
 }
 
-// mostID is how long an id that is remembered may be, in bytes.
-const mostID = 1024
+// mostID is how long an id may be that enters the service, in bytes.
+const mostID = 512
 
-// rememberable reports an id that is too long to be remembered.
-func rememberable(so *signon.SignOn) error {
-	too := func(field string) error {
+// The bounds of the lists of a request.
+const (
+	mostEvidence   = 256
+	mostPresented  = 64
+	mostScopes     = 1000
+	mostAttributes = 256 // of the user, of the device, and supposed
+)
+
+// bounded reports an id or a list of a request that is too long.
+func bounded(so *signon.SignOn) error {
+	long := func(field, id string) error {
+		if len(id) <= mostID {
+			return nil
+		}
 		return &signon.FieldError{Field: field, Msg: fmt.Sprintf("is longer than %d bytes", mostID)}
 	}
-	switch {
-	case len(so.User) > 4*mostID:
-		return &signon.FieldError{Field: "subject.id", Msg: fmt.Sprintf("is longer than %d bytes", 4*mostID)}
-	case len(so.Session.ID) > mostID:
-		return too("context.session.id")
-	case so.Device != nil && len(so.Device.ID) > mostID:
-		return too("context.device.id")
+	many := func(field string, n, most int) error {
+		if n <= most {
+			return nil
+		}
+		return &signon.FieldError{Field: field, Msg: fmt.Sprintf("has more than %d entries", most)}
 	}
-	return nil
+	err := cmp.Or(long("context.id", so.ID), long("subject.id", so.User), long("action.name", so.Action), long("resource.id", so.App), long("context.session.id", so.Session.ID),
+		many("context.evidence", len(so.Evidence), mostEvidence), many("context.presented", len(so.Presented), mostPresented),
+		many("subject.properties", len(so.Properties), mostAttributes), many("context.suppose", len(so.Suppose), mostAttributes))
+	if d := so.Device; err == nil && d != nil {
+		err = cmp.Or(long("context.device.id", d.ID), many("context.device", len(d.Attributes), mostAttributes))
+	}
+	if c := so.Consent; err == nil && c != nil {
+		err = cmp.Or(long("context.consent.client", c.Client), long("context.consent.group", c.Group), many("context.consent.scopes", len(c.Scopes), mostScopes))
+	}
+	for i := range so.Evidence {
+		e := &so.Evidence[i]
+		err = cmp.Or(err, long("context.evidence", e.Method), long("context.evidence", e.Session), long("context.evidence", e.Device), long("context.evidence", e.App))
+	}
+	return err
 }
 
 // nearNow is how far a time may be from the clock to be taken for it.
@@ -79,7 +102,7 @@ func (s *Service) read(rb *rulebook.Rulebook, data []byte) (*question, error) {
 	if q.addressed {
 		q.App = appAt(rb, l.Address)
 	}
-	if err := rememberable(q.SignOn); err != nil {
+	if err := bounded(q.SignOn); err != nil {
 		return nil, err
 	}
 	if q.Time.IsZero() {
@@ -150,7 +173,7 @@ func (s *Service) judge(ctx context.Context, a *asked, questions []*question, re
 	for i, q := range questions {
 		r := recalled[i]
 		if r.Disagree != nil {
-			s.Log.Warn("rulebook and provisioning service disagree about a user: the rulebook is right", slog.String("user", q.User), slog.Any("error", r.Disagree))
+			s.complaints.tell(slog.LevelWarn, "rulebook and provisioning service disagree about a user: the rulebook is right", slog.String("user", q.User), slog.Any("error", r.Disagree))
 		}
 		if q.Action == rulebook.Consent && !q.made && a.caller.may(rulebook.MayConsent) {
 			if err := s.askLedger(ctx, a, q, r); err != nil {
@@ -216,9 +239,7 @@ func (s *Service) withoutState(ctx context.Context, e *engine.Engine, q *questio
 // stateFailed tells of a state that cannot be asked.
 func (s *Service) stateFailed(err error) {
 	s.metrics.stateErrors.Inc()
-	if s.complaints.Allow() {
-		s.Log.Error("the state cannot be asked: only emergency accounts are let in", slog.Any("error", err))
-	}
+	s.complaints.tell(slog.LevelError, "the state cannot be asked: only emergency accounts are let in", slog.Any("error", err))
 }
 
 // finish logs and counts what was decided.
@@ -238,9 +259,7 @@ func (s *Service) finish(a *asked, questions []*question, recalled []*memory.Rec
 		}
 		if err := s.SignOns.write(&logged); err != nil {
 			s.metrics.logErrors.Inc()
-			if s.complaints.Allow() {
-				s.Log.Error("a sign-on could not be logged", slog.Any("error", err))
-			}
+			s.complaints.tell(slog.LevelError, "a sign-on could not be logged", slog.Any("error", err))
 		}
 	}
 }

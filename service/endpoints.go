@@ -45,6 +45,9 @@ func (s *Service) endSession(ctx context.Context, a *asked) (answer, *refusal) {
 	if user == "" || id == "" && a.Pattern == "DELETE /sessions/v1/{user}/{id}" {
 		return answer{}, refuse(http.StatusNotFound, "a session is named by its user and its id")
 	}
+	if len(user) > mostID || len(id) > mostID {
+		return answer{}, refuse(http.StatusBadRequest, "a user and a session are named by at most %d bytes", mostID)
+	}
 	twins, err := (&provision.Directory{Store: s.store}).Twins(ctx, s.provisionRules(a.engine.Rulebook()), user, false)
 	if err != nil {
 		return answer{}, s.away(err)

@@ -43,6 +43,9 @@ func isField(err error) bool {
 // mostEvaluations is how many evaluations one request may ask for.
 const mostEvaluations = 1000
 
+// mostProduct is how many bytes the members that evaluations have in common may have, times the evaluations.
+const mostProduct = 4 << 20
+
 // evaluations is the body of an Access Evaluations request. What its items leave out stands beside them.
 type evaluations struct {
 	parts
@@ -63,6 +66,11 @@ type parts struct {
 // none reports that no member is there.
 func (p *parts) none() bool {
 	return p.Subject == nil && p.Action == nil && p.Resource == nil && p.Context == nil
+}
+
+// size is how many bytes the members have.
+func (p *parts) size() int {
+	return len(p.Subject) + len(p.Action) + len(p.Resource) + len(p.Context)
 }
 
 // or has members that others leave out.
@@ -117,12 +125,17 @@ func (s *Service) evaluations(ctx context.Context, a *asked) (answer, *refusal) 
 		return answer{}, refuse(http.StatusBadRequest, "options.evaluations_semantic: %q is none of execute_all, deny_on_first_deny and permit_on_first_permit", all.Options.Semantic)
 	case len(all.Evaluations) > mostEvaluations:
 		return answer{}, refuse(http.StatusRequestEntityTooLarge, "a request has at most %d evaluations", mostEvaluations)
+	case len(all.Evaluations)*all.size() > mostProduct:
+		return answer{}, refuse(http.StatusRequestEntityTooLarge, "what the evaluations have in common, times their number, may be at most %d bytes", mostProduct)
 	case len(all.Evaluations) == 0: // is a single one
 		return s.evaluation(ctx, a)
 	}
 	list := make([]*question, len(all.Evaluations))
 	var readable []*question
 	for i, item := range all.Evaluations {
+		if ctx.Err() != nil {
+			return answer{}, &refusal{status: http.StatusServiceUnavailable, message: "reading the evaluations takes too long: ask for fewer", retry: true}
+		}
 		q := s.readItem(a.engine.Rulebook(), item, all.parts)
 		if list[i] = q; q.why != nil {
 			continue

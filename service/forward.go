@@ -255,7 +255,10 @@ func encoded(name string) string {
 
 // tell keeps what the person can be told of a decision.
 func (s *Service) tell(ctx context.Context, v *visit, q *question, at time.Time) {
-	if err := s.memory.Tell(ctx, q.User, v.id, reasonOf(v, q, at), at); err != nil && s.complaints.Allow() {
-		s.Log.Warn("why somebody was not let in cannot be told later", slog.Any("error", err))
+	if !s.told.may(q.User) {
+		return
+	}
+	if err := s.memory.Tell(ctx, q.User, v.id, reasonOf(v, q, at), at); err != nil {
+		s.complaints.tell(slog.LevelWarn, "why somebody was not let in cannot be told later", slog.Any("error", err))
 	}
 }

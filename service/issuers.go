@@ -104,7 +104,7 @@ func (s *Service) bearer(ctx context.Context, r *http.Request, rb *rulebook.Rule
 // verify verifies a person's token: its type, who issued it to whom, and that the issuer speaks for the person.
 func (s *Service) verify(ctx context.Context, b *bearer, cookies []string, rb *rulebook.Rulebook, audiences []string) error {
 	switch {
-	case !slices.Contains([]string{"", "jwt", "at+jwt"}, b.Type), b.Expires == nil, b.Events != nil, b.Subject == nil || b.user() == "" || len(b.user()) > 4*mostID,
+	case !slices.Contains([]string{"", "jwt", "at+jwt"}, b.Type), b.Expires == nil, b.Events != nil, b.Subject == nil || b.user() == "" || len(b.user()) > mostID,
 		len(b.Session) > mostID, b.cookie && cookies[0] != b.issuer.Cookie:
 		return errBadToken
 	}

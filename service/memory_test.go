@@ -262,8 +262,8 @@ func TestTooManyAtOnce(t *testing.T) {
 	s := serveOn(t, ferryRules(), service.Options{}, slow)
 	var answered, turnedAway atomic.Int64
 	var all sync.WaitGroup
-	ask := func() {
-		status, header, _ := s.ask("web", "POST", "/access/v1/evaluation", question("ann", "roster", ""))
+	ask := func(caller string) {
+		status, header, _ := s.ask(caller, "POST", "/access/v1/evaluation", question("ann", "roster", ""))
 		switch {
 		case status == http.StatusOK:
 			answered.Add(1)
@@ -271,17 +271,25 @@ func TestTooManyAtOnce(t *testing.T) {
 			turnedAway.Add(1)
 		}
 	}
-	for range 1024 {
-		all.Go(ask)
+	for range 512 {
+		all.Go(func() { ask("web") })
+	}
+	require.Eventually(t, func() bool { return slow.asked.Load() == 512 }, 10*time.Second, time.Millisecond)
+	for range 10 {
+		ask("web") // which has its share
+	}
+	require.EqualValues(t, 10, turnedAway.Load())
+	for range 512 {
+		all.Go(func() { ask("site") })
 	}
 	require.Eventually(t, func() bool { return slow.asked.Load() == 1024 }, 10*time.Second, time.Millisecond)
 	for range 10 {
-		ask()
+		ask("alone")
 	}
-	require.EqualValues(t, 10, turnedAway.Load())
+	require.EqualValues(t, 20, turnedAway.Load())
 	close(slow.may)
 	all.Wait()
 	require.EqualValues(t, 1024, answered.Load())
-	ask()
+	ask("web")
 	require.EqualValues(t, 1025, answered.Load())
 }

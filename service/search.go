@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -44,6 +45,7 @@ type entity struct {
 const (
 	mostFound   = 1000 // results on one page
 	triedAtOnce = 100
+	searchFor   = time.Second // after which a page ends with what it has
 )
 
 // searched is a search that was read.
@@ -109,7 +111,7 @@ func (s *Service) tried(ctx context.Context, a *asked, q *searched, ids []string
 	if q.after == "" {
 		from = 0
 	}
-	away := false
+	away, begun := false, time.Now()
 	for part := range slices.Chunk(ids[from:], triedAtOnce) {
 		if ctx.Err() != nil {
 			return answer{}, &refusal{status: http.StatusServiceUnavailable, message: "the search takes too long: ask for smaller pages", retry: true}
@@ -133,6 +135,10 @@ func (s *Service) tried(ctx context.Context, a *asked, q *searched, ids []string
 			}
 			page.Results = append(page.Results, result(part[i]))
 			page.Page.Next = base64.RawURLEncoding.EncodeToString([]byte(part[i]))
+		}
+		if last := part[len(part)-1]; time.Since(begun) > searchFor && last != ids[len(ids)-1] {
+			page.Page.Next = base64.RawURLEncoding.EncodeToString([]byte(last))
+			return answer{value: page, retry: away}, nil
 		}
 	}
 	page.Page.Next = ""

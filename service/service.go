@@ -19,8 +19,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/consent"
 	"briskwarden.example/briskwarden/internal/bridge"
@@ -69,7 +67,9 @@ type Service struct {
 
 	readers chan *fastlog.Reader // of requests, each with what it has learned of their shapes
 
-	complaints *rate.Limiter // what would be told with every request is told so often
+	complaints *complaints
+	quotas     quotas
+	told       *persons // of whom it is kept why they were not let in
 	inFlight   atomic.Int64
 	callers    atomic.Pointer[callers]
 	keys       *keyring
@@ -99,7 +99,7 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), closing: ctx, stop: stop}
-	s.complaints = rate.NewLimiter(1, 5)
+	s.complaints, s.told = &complaints{log: o.Log}, newPersons()
 	s.metrics = newMetrics(s)
 	s.keys = &keyring{client: newClient(10 * time.Second), now: o.Clock, log: o.Log}
 	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))

@@ -54,9 +54,7 @@ func (s *Service) hear(ctx context.Context, rb *rulebook.Rulebook, source *ruleb
 		var fault *signalFault
 		if errors.As(err, &fault) {
 			s.metrics.signal(source.Name, "other", "refused")
-			if s.complaints.Allow() {
-				s.Log.Warn("a signal was refused", slog.String("source", source.Name), slog.String("why", fault.Error()))
-			}
+			s.complaints.tell(slog.LevelWarn, "a signal was refused", slog.String("source", source.Name), slog.String("why", fault.Error()))
 		}
 		return err
 	}

@@ -219,12 +219,26 @@ func (w *writer) try(ctx context.Context, items []*pendingItem, last bool) (agai
 			sets, changed = append(sets, []state.Change{*c}), append(changed, item)
 		}
 	}
-	for i, err := range w.store.Write(ctx, sets...) {
+	for i, err := range w.each(ctx, sets) {
 		if changed[i].err = err; errors.Is(err, state.ErrConflict) && !last {
 			again = append(again, changed[i])
 		}
 	}
 	return again
+}
+
+// each makes sets of changes together. Where the store fails, each is made by itself: it may be one alone that it cannot keep.
+func (w *writer) each(ctx context.Context, sets [][]state.Change) []error {
+	errs := w.store.Write(ctx, sets...)
+	if len(sets) == 1 {
+		return errs
+	}
+	for i, err := range errs {
+		if err != nil && !errors.Is(err, state.ErrConflict) && ctx.Err() == nil {
+			errs[i] = w.store.Write(ctx, sets[i])[0]
+		}
+	}
+	return errs
 }
 
 // change applies all updates to an item.

@@ -257,11 +257,14 @@ func (t *transaction) putAll(items map[state.Key]any) error {
 	return nil
 }
 
+// mostName is how long a name may be that decisions know, in bytes.
+const mostName = 512
+
 // checkName reports a name that cannot be one.
 func checkName(what, name string) *Error {
 	switch {
-	case len(name) > 4096:
-		return invalid("invalidValue", "%s is longer than 4096 bytes", what)
+	case len(name) > mostName:
+		return invalid("invalidValue", "%s is longer than %d bytes", what, mostName)
 	case strings.TrimSpace(name) != name:
 		return invalid("invalidValue", "%s: %q has blanks at its ends", what, name)
 	}

@@ -170,6 +170,12 @@ func (r *Raiser) answer(list []*Raised) {
 	for tries := 0; tries < mostTries && errors.Is(err, state.ErrConflict); tries++ {
 		err = r.change(ctx, limits, func(t *transaction) error { return t.put(list) })
 	}
+	if err != nil && len(list) > 1 && ctx.Err() == nil { // it may be one alone that cannot be kept
+		for _, a := range list {
+			r.answer([]*Raised{a})
+		}
+		return
+	}
 	for _, a := range list {
 		a.done <- err
 	}

@@ -46,8 +46,8 @@ func Read(c *jwt.Claims) ([]Event, error) {
 	switch {
 	case c.ID == "":
 		return nil, errors.New(`it has no "jti"`)
-	case len(c.ID) > 1024:
-		return nil, errors.New(`its "jti" is longer than 1024 bytes`)
+	case len(c.ID) > 512:
+		return nil, errors.New(`its "jti" is longer than 512 bytes`)
 	case c.IssuedAt == nil:
 		return nil, errors.New(`it has no "iat"`)
 	case c.Subject != nil:

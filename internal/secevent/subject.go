@@ -111,6 +111,9 @@ func (m *member) names(nested bool) ([]Identifier, error) {
 		if value == "" {
 			return nil, fmt.Errorf("a subject of the format %s has no %q", m.Format, member)
 		}
+		if len(value) > 512 {
+			return nil, fmt.Errorf("%q of a subject is longer than 512 bytes", member)
+		}
 		return []Identifier{{issuer, value}}, nil
 	}
 	switch m.Format {

@@ -191,6 +191,6 @@ func set(ctx context.Context, tx pgx.Tx, changes []state.Change) error {
 // Sweep deletes what may be deleted; see [state.Store].
 func (s *Store) Sweep(ctx context.Context, by time.Time, most int) (int, error) {
 	tag, err := s.pool.Exec(ctx, `DELETE FROM brisk_items WHERE (kind, owner, id) IN
-	  (SELECT kind, owner, id FROM brisk_items WHERE expires <= $1 ORDER BY kind, owner, id LIMIT $2 FOR UPDATE SKIP LOCKED)`, by, most)
+	  (SELECT kind, owner, id FROM brisk_items WHERE expires <= $1 ORDER BY expires LIMIT $2 FOR UPDATE SKIP LOCKED)`, by, most)
 	return int(tag.RowsAffected()), err
 }

@@ -1,0 +1,131 @@
+package service
+
+// What one caller, and one person, may take of what all share.
+
+import (
+	"net/http"
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/time/rate"
+)
+
+// The bounds of requests and of their bodies while they are read.
+const (
+	mostOfCaller   = 512 // requests in flight of one caller
+	mostReading    = 64 << 20
+	mostReadingOne = 16 << 20 // of one caller
+	bodyTime       = 10 * time.Second
+)
+
+// quotas count what callers take.
+type quotas struct {
+	mu      sync.Mutex
+	reading int64
+	callers map[string]*taken
+}
+
+type taken struct {
+	requests int
+	reading  int64
+}
+
+// of counts what a caller takes. The lock is held.
+func (q *quotas) of(caller string) *taken {
+	if q.callers == nil {
+		q.callers = map[string]*taken{}
+	}
+	t := q.callers[caller]
+	if t == nil {
+		t = &taken{}
+		q.callers[caller] = t
+	}
+	return t
+}
+
+// enter takes a place for a request of a caller; false is that it has too many.
+func (q *quotas) enter(caller string) (leave func(), ok bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	t := q.of(caller)
+	if t.requests >= mostOfCaller {
+		return nil, false
+	}
+	t.requests++
+	return func() {
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		if t.requests--; t.requests == 0 && t.reading == 0 {
+			delete(q.callers, caller)
+		}
+	}, true
+}
+
+// read takes room for a body while it is read; false is that there is none.
+func (q *quotas) read(caller string, size int64) (done func(), ok bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	t := q.of(caller)
+	if q.reading+size > mostReading || t.reading+size > mostReadingOne {
+		return nil, false
+	}
+	q.reading += size
+	t.reading += size
+	return func() {
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		q.reading -= size
+		t.reading -= size
+	}, true
+}
+
+// readBounded reads the body of a caller's request, in the room that it may take.
+func (s *Service) readBounded(w http.ResponseWriter, r *http.Request, caller string, types []string) ([]byte, *refusal) {
+	size := r.ContentLength
+	if size < 0 || size > mostBody {
+		size = mostBody
+	}
+	done, ok := s.quotas.read(caller, size)
+	if !ok {
+		return nil, busy
+	}
+	defer done()
+	c := http.NewResponseController(w)
+	if c.SetReadDeadline(time.Now().Add(bodyTime)) == nil { // which not every connection can
+		defer func() { _ = c.SetReadDeadline(time.Time{}) }()
+	}
+	return readBody(w, r, types)
+}
+
+// busy is the answer where there is no room just now.
+var busy = &refusal{status: http.StatusServiceUnavailable, message: "too many requests at once", retry: true}
+
+// persons bounds what is kept of one person's requests that were not let in: no more than a person reads.
+type persons struct {
+	kept *lru.Cache[string, *rate.Limiter]
+}
+
+// The bounds of reasons that are kept of one person: so many at once, and one more every few seconds.
+const (
+	mostAtHand    = 50_000
+	reasonsAtOnce = 20
+	reasonEach    = 3 * time.Second
+)
+
+func newPersons() *persons {
+	kept, _ := lru.New[string, *rate.Limiter](mostAtHand) // fails for sizes that are none
+	return &persons{kept}
+}
+
+// may reports whether one more is kept of a person.
+func (p *persons) may(user string) bool {
+	l, ok := p.kept.Get(user)
+	if !ok {
+		l = rate.NewLimiter(rate.Every(reasonEach), reasonsAtOnce)
+		if before, there, _ := p.kept.PeekOrAdd(user, l); there {
+			l = before
+		}
+	}
+	return l.Allow()
+}
