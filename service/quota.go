@@ -3,6 +3,8 @@ package service
 // What one caller, and one person, may take of what all share.
 
 import (
+	"errors"
+	"io"
 	"net/http"
 	"sync"
 	"time"
@@ -62,40 +64,55 @@ func (q *quotas) enter(caller string) (leave func(), ok bool) {
 	}, true
 }
 
-// read takes room for a body while it is read; false is that there is none.
-func (q *quotas) read(caller string, size int64) (done func(), ok bool) {
+// take takes room for a part of a body that was read; false is that there is none. It is given back by a negative size.
+func (q *quotas) take(caller string, size int64) bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	t := q.of(caller)
-	if q.reading+size > mostReading || t.reading+size > mostReadingOne {
-		return nil, false
+	if size > 0 && (q.reading+size > mostReading || t.reading+size > mostReadingOne) {
+		return false
 	}
 	q.reading += size
 	t.reading += size
-	return func() {
-		q.mu.Lock()
-		defer q.mu.Unlock()
-		q.reading -= size
-		t.reading -= size
-	}, true
+	return true
 }
 
-// readBounded reads the body of a caller's request, in the room that it may take.
+// counted is a body whose parts count for its caller as they are read.
+type counted struct {
+	io.ReadCloser
+	quotas *quotas
+	caller string
+	taken  int64
+	full   bool
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	if n > 0 && !c.quotas.take(c.caller, int64(n)) {
+		c.full = true
+		return 0, errFull
+	}
+	c.taken += int64(n)
+	return n, err
+}
+
+var errFull = errors.New("too many bodies are being read")
+
+// readBounded reads the body of a caller's request, in the room and the time that it may take.
 func (s *Service) readBounded(w http.ResponseWriter, r *http.Request, caller string, types []string) ([]byte, *refusal) {
-	size := r.ContentLength
-	if size < 0 || size > mostBody {
-		size = mostBody
-	}
-	done, ok := s.quotas.read(caller, size)
-	if !ok {
-		return nil, busy
-	}
-	defer done()
+	body := &counted{ReadCloser: r.Body, quotas: &s.quotas, caller: caller}
+	read := *r // the server looks at the body of its own when it answers
+	read.Body = body
+	defer func() { s.quotas.take(caller, -body.taken) }()
 	c := http.NewResponseController(w)
 	if c.SetReadDeadline(time.Now().Add(bodyTime)) == nil { // which not every connection can
 		defer func() { _ = c.SetReadDeadline(time.Time{}) }()
 	}
-	return readBody(w, r, types)
+	data, no := readBody(w, &read, types)
+	if body.full {
+		return nil, busy
+	}
+	return data, no
 }
 
 // busy is the answer where there is no room just now.

@@ -132,10 +132,10 @@ func TestAnotherPersonBeginsAnew(t *testing.T) {
 	forward(time.Minute)
 	code, _ := h.vault.Code("odd.kvale")
 	require.NotEmpty(t, code)
-	first, body := b.post(b.deskURL(flow+"/identify"), url.Values{"user": {"tuva.haug"}, "password": {passwordOf("tuva.haug")}})
+	first, _ := b.post(b.deskURL(flow+"/identify"), url.Values{"user": {"tuva.haug"}, "password": {passwordOf("tuva.haug")}})
 	require.NotContains(t, first.Header.Get("Location"), flow)
 	for _, at := range []string{flow, strings.TrimSuffix(first.Header.Get("Location"), "/")} {
-		answer, body = b.post(b.deskURL(strings.TrimPrefix(at, b.deskURL(""))+"/give/app-code"), url.Values{"value": {code}})
+		answer, body := b.post(b.deskURL(strings.TrimPrefix(at, b.deskURL(""))+"/give/app-code"), url.Values{"value": {code}})
 		answer, _ = b.follow(answer, body, h.planner.url)
 		if location := answer.Header.Get("Location"); strings.Contains(location, "code=") {
 			_, got := b.exchange(url.Values{"grant_type": {"authorization_code"}, "client_id": {"planner"}, "redirect_uri": {h.planner.client.Redirects[0]}, "code": {codeIn(t, answer)}, "code_verifier": {verifier}})

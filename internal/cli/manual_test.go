@@ -14,6 +14,7 @@ import (
 
 	"briskwarden.example/briskwarden/demo"
 	"briskwarden.example/briskwarden/internal/cli"
+	"briskwarden.example/briskwarden/store/sqlite"
 )
 
 // words splits a command line with double quotes.
@@ -30,6 +31,10 @@ func TestExamplesWork(t *testing.T) {
 	require.NoError(t, os.CopyFS(dir, demo.SkerryLine()))
 	t.Chdir(dir)
 	t.Setenv("TMPDIR", t.TempDir())
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	begun, err := sqlite.Open("brisk.state") // which the examples look at, and a service goes on to use
+	require.NoError(t, err)
+	require.NoError(t, begun.Close())
 	for _, path := range append(cli.CommandPaths(), "brisk", "brisk consent") {
 		require.Equal(t, 2, cli.CountExamples(path), "examples of %s", path)
 	}

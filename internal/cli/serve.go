@@ -99,7 +99,7 @@ func (s *session) serve(f *serveFlags) (err error) {
 		return err
 	}
 	defer store.Close()
-	if err := state.Begin(ctx, store); err != nil {
+	if err := state.Begin(s.ctx, store); err != nil {
 		return usage("%w", err)
 	}
 	own := []string{name}
