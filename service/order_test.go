@@ -157,6 +157,8 @@ type swapped struct {
 
 func (s *swapped) Rulebook() *briskwarden.Rulebook { s.mu.Lock(); defer s.mu.Unlock(); return s.rb }
 
+func (s *swapped) set(rb *briskwarden.Rulebook) { s.mu.Lock(); defer s.mu.Unlock(); s.rb = rb }
+
 // slowBody is a body before whose last part something happens.
 type slowBody struct {
 	parts  []string
@@ -194,7 +196,7 @@ func TestOneRulebook(t *testing.T) {
 		"the token":   {digest("web"), digest("web2"), 401, ""},
 		"the network": {`abroad { 198.51.100.0/24 }`, `abroad { 198.51.100.0/25 }`, 200, `"outcome":"grant"`},
 	} {
-		rules.rb = old.rules
+		rules.set(old.rules)
 		body := question("ann", "roster", session("s")+password)
 		r := httptest.NewRequestWithContext(t.Context(), "POST", "http://localhost/access/v1/evaluation", nil)
 		r.Header.Set("Authorization", "Bearer web")
@@ -203,9 +205,7 @@ func TestOneRulebook(t *testing.T) {
 		src := strings.Replace(ferryRules(), change.from, change.to, 1)
 		require.NotEqual(t, ferryRules(), src, name)
 		r.Body = io.NopCloser(&slowBody{[]string{body[:40], body[40:]}, func() {
-			rules.mu.Lock()
-			defer rules.mu.Unlock()
-			rules.rb = serveOn(t, src, service.Options{}, store).rules
+			rules.set(serveOn(t, src, service.Options{}, store).rules)
 		}})
 		w := httptest.NewRecorder()
 		s.ServeHTTP(w, r)

@@ -227,15 +227,29 @@ func (w *writer) try(ctx context.Context, items []*pendingItem, last bool) (agai
 	return again
 }
 
-// each makes sets of changes together. Where the store fails, each is made by itself: it may be one alone that it cannot keep.
+// each makes sets of changes together. Where the store fails, each half of those that failed is made by itself, and so on: it may be
+// one alone that the store cannot keep.
 func (w *writer) each(ctx context.Context, sets [][]state.Change) []error {
 	errs := w.store.Write(ctx, sets...)
-	if len(sets) == 1 {
+	var failed []int
+	for i, err := range errs {
+		if err != nil && !errors.Is(err, state.ErrConflict) {
+			failed = append(failed, i)
+		}
+	}
+	if len(failed) == 0 || len(sets) == 1 || ctx.Err() != nil {
 		return errs
 	}
-	for i, err := range errs {
-		if err != nil && !errors.Is(err, state.ErrConflict) && ctx.Err() == nil {
-			errs[i] = w.store.Write(ctx, sets[i])[0]
+	for _, part := range [][]int{failed[:len(failed)/2], failed[len(failed)/2:]} {
+		some := make([][]state.Change, len(part))
+		for n, i := range part {
+			some[n] = sets[i]
+		}
+		if len(some) == 0 {
+			continue
+		}
+		for n, err := range w.each(ctx, some) {
+			errs[part[n]] = err
 		}
 	}
 	return errs
