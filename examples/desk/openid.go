@@ -45,8 +45,10 @@ func (d *Desk) openID(mux *http.ServeMux) {
 	mux.HandleFunc("GET /.well-known/openid-configuration", d.configuration)
 	mux.HandleFunc("GET /keys", d.keySet)
 	mux.HandleFunc("GET /authorize", d.authorize)
+	mux.HandleFunc("POST /authorize", d.authorize)
 	mux.HandleFunc("POST /token", d.token)
 	mux.HandleFunc("GET /userinfo", d.userInfo)
+	mux.HandleFunc("POST /userinfo", d.userInfo)
 }
 
 func (d *Desk) configuration(w http.ResponseWriter, _ *http.Request) {
@@ -57,7 +59,8 @@ func (d *Desk) configuration(w http.ResponseWriter, _ *http.Request) {
 		"id_token_signing_alg_values_supported": []string{"RS256"}, "scopes_supported": []string{"openid"}, "code_challenge_methods_supported": []string{"S256"},
 		"grant_types_supported": []string{"authorization_code", "client_credentials"}, "acr_values_supported": []string{"aal1", "aal2", "aal3"},
 		"token_endpoint_auth_methods_supported": []string{"none", "client_secret_basic", "self_signed_tls_client_auth"},
-		"backchannel_logout_supported":          true, "backchannel_logout_session_supported": true, "authorization_response_iss_parameter_supported": true,
+		"response_modes_supported":              []string{"query"}, "request_uri_parameter_supported": false, "request_parameter_supported": false,
+		"backchannel_logout_supported": true, "backchannel_logout_session_supported": true, "authorization_response_iss_parameter_supported": true,
 	})
 }
 
@@ -95,21 +98,29 @@ func (a *authorization) name() string                    { return a.client.Name 
 
 // authorize takes a client's request. Before client and address are known to belong together, nobody is led anywhere.
 func (d *Desk) authorize(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
+	if err := r.ParseForm(); err != nil {
+		d.show(w, http.StatusBadRequest, "over", page{Title: "There is nowhere to go", Text: "The request cannot be read."})
+		return
+	}
+	q := r.Form // of the address, or of the form that is posted (OpenID Connect Core 1.0, 3.1.2.1)
 	a := &authorization{Desk: d, client: d.client(one(q, "client_id")), redirect: one(q, "redirect_uri"), state: one(q, "state"), nonce: one(q, "nonce"),
 		challenge: one(q, "code_challenge"), scopes: strings.Fields(one(q, "scope")), level: askedLevel(one(q, "acr_values"))}
 	if a.client == nil || a.client.Machine || !slices.Contains(a.client.Redirects, a.redirect) {
 		d.show(w, http.StatusBadRequest, "over", page{Title: "There is nowhere to go", Text: "The program that sent you here is not known, or asks to be answered elsewhere."})
 		return
 	}
-	for _, name := range []string{"response_type", "state", "nonce", "scope", "code_challenge", "code_challenge_method", "prompt", "max_age", "request", "request_uri"} {
+	for _, name := range []string{"response_type", "state", "nonce", "scope", "code_challenge", "code_challenge_method", "prompt", "max_age", "request", "request_uri", "response_mode", "acr_values"} {
 		if len(q[name]) > 1 {
 			a.refuse(w, r, "invalid_request", name+" stands twice")
 			return
 		}
 	}
-	prompt, age := one(q, "prompt"), one(q, "max_age")
+	prompt, age := strings.Fields(one(q, "prompt")), one(q, "max_age")
 	seconds, err := strconv.Atoi(age)
+	limit := time.Duration(-1) // how long ago the last proof may be; negative is any time
+	if age != "" {
+		limit = time.Duration(seconds) * time.Second
+	}
 	switch {
 	case q.Has("request") || q.Has("request_uri"):
 		a.refuse(w, r, "request_not_supported", "")
@@ -121,15 +132,17 @@ func (d *Desk) authorize(w http.ResponseWriter, r *http.Request) {
 		a.refuse(w, r, "invalid_request", "PKCE by S256 is required")
 	case age != "" && (err != nil || seconds < 0):
 		a.refuse(w, r, "invalid_request", "max_age")
-	case !slices.Contains([]string{"", "none", "login", "consent"}, prompt):
+	case one(q, "response_mode") != "" && one(q, "response_mode") != "query":
+		a.refuse(w, r, "invalid_request", "response_mode")
+	case slices.ContainsFunc(prompt, func(p string) bool { return !slices.Contains([]string{"none", "login", "consent"}, p) }), slices.Contains(prompt, "none") && len(prompt) > 1:
 		a.refuse(w, r, "invalid_request", "prompt")
-	case prompt == "none":
-		a.silently(w, r)
+	case slices.Contains(prompt, "none"):
+		a.silently(w, r, limit)
 	default:
 		b, done := d.lockedBrowser(w, r)
 		proved := b.proved
 		done()
-		d.begin(w, r, a, prompt == "login" || age != "" && d.Now().Sub(proved) > time.Duration(seconds)*time.Second)
+		d.begin(w, r, a, slices.Contains(prompt, "login") || limit >= 0 && d.Now().Sub(proved) > limit)
 	}
 }
 
@@ -168,10 +181,10 @@ func (a *authorization) answer(w http.ResponseWriter, r *http.Request, values ur
 }
 
 // silently answers without showing anything: with a code, or with why there would be something to show.
-func (a *authorization) silently(w http.ResponseWriter, r *http.Request) {
+func (a *authorization) silently(w http.ResponseWriter, r *http.Request, limit time.Duration) {
 	b, done := a.lockedBrowser(w, r)
 	defer done()
-	if b.user == "" {
+	if b.user == "" || limit >= 0 && a.Now().Sub(b.proved) > limit {
 		a.refuse(w, r, "login_required", "")
 		return
 	}
@@ -226,6 +239,9 @@ func (a *authorization) finish(w http.ResponseWriter, r *http.Request, f *flow, 
 
 // tokenError is an error of RFC 6749, 5.2.
 func tokenError(w http.ResponseWriter, status int, code string) {
+	if status == http.StatusUnauthorized {
+		w.Header().Set("WWW-Authenticate", `Basic realm="desk"`)
+	}
 	writeJSON(w, status, map[string]string{"error": code})
 }
 
@@ -236,6 +252,8 @@ func (d *Desk) token(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch one(r.PostForm, "grant_type") {
+	case "":
+		tokenError(w, http.StatusBadRequest, "invalid_request")
 	case "authorization_code":
 		d.exchange(w, r)
 	case "client_credentials":
@@ -276,8 +294,10 @@ func (d *Desk) exchange(w http.ResponseWriter, r *http.Request) {
 		tokenError(w, http.StatusBadRequest, "invalid_grant")
 		return
 	}
-	identity := claims{"iss": d.URL, "aud": c.ID, "sub": g.user, "sid": g.session, "iat": d.Now().Unix(), "exp": d.Now().Add(10 * time.Minute).Unix(), "auth_time": numericDate(g.at),
-		"amr": amrOf(g.proved)}
+	identity := claims{"iss": d.URL, "aud": c.ID, "sub": g.user, "sid": g.session, "iat": d.Now().Unix(), "exp": d.Now().Add(10 * time.Minute).Unix(), "auth_time": numericDate(g.at)}
+	if amr := amrOf(g.proved); len(amr) > 0 {
+		identity["amr"] = amr
+	}
 	if level := levelOf(g.proved); level > 0 {
 		identity["acr"] = "aal" + strconv.Itoa(level)
 	}
@@ -297,7 +317,8 @@ func (d *Desk) exchange(w http.ResponseWriter, r *http.Request) {
 // machine signs a machine on by its certificate, and gives it a token for gateways.
 func (d *Desk) machine(w http.ResponseWriter, r *http.Request) {
 	c := d.client(one(r.PostForm, "client_id"))
-	if c == nil || !c.Machine || r.TLS == nil || len(r.TLS.PeerCertificates) == 0 || sha256.Sum256(r.TLS.PeerCertificates[0].Raw) != c.Certificate {
+	if c == nil || !c.Machine || r.TLS == nil || len(r.TLS.PeerCertificates) == 0 || sha256.Sum256(r.TLS.PeerCertificates[0].Raw) != c.Certificate ||
+		d.Now().Before(r.TLS.PeerCertificates[0].NotBefore) || d.Now().After(r.TLS.PeerCertificates[0].NotAfter) {
 		tokenError(w, http.StatusUnauthorized, "invalid_client")
 		return
 	}
@@ -324,7 +345,12 @@ func (d *Desk) machine(w http.ResponseWriter, r *http.Request) {
 
 // userInfo tells a client about the person, as far as its scopes go.
 func (d *Desk) userInfo(w http.ResponseWriter, r *http.Request) {
-	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		writeJSON(w, http.StatusUnauthorized, map[string]string{"error": "invalid_request"})
+		return
+	}
 	c, err := d.keys.verify(token, "at+jwt", d.URL, d.URL, d.Now())
 	if session, _ := c["sid"].(string); err != nil || d.isOver(session) {
 		w.Header().Set("WWW-Authenticate", `Bearer error="invalid_token"`)

@@ -127,12 +127,11 @@ func (d *Desk) newKey(w http.ResponseWriter, r *http.Request, f *flow, _ *browse
 		return
 	}
 	key, err := d.webauthn.FinishRegistration(user, *ceremony, r)
-	if err != nil || f.enrol == vault.Passkey && !key.Flags.UserVerified {
+	if err != nil || f.enrol == vault.Passkey && !key.Flags.UserVerified || !d.Vault.AddKey(f.user, f.enrol, key) {
 		f.failed = "The key was not accepted."
 		writeJSON(w, http.StatusForbidden, map[string]string{"error": "not accepted"})
 		return
 	}
-	d.Vault.AddKey(f.user, f.enrol, key)
 	d.tellEnrolled(r, f, f.enrol)
 	f.enrol = ""
 	writeJSON(w, http.StatusOK, map[string]string{"next": "/flow/" + f.id})

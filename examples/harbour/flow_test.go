@@ -242,3 +242,58 @@ func TestOldPasswordIsTold(t *testing.T) {
 	}
 	require.EqualError(t, v.SetPassword("ann", "a storm off Eastholm"), "the old one")
 }
+
+// TestOpenIDToTheLetter is about what OpenID Connect Core 1.0 and RFC 6749 ask of an answer.
+func TestOpenIDToTheLetter(t *testing.T) {
+	h, forward := open(t, false)
+	h.planner.client.App = accountApp
+	b := newWire(t, h)
+	b.cookies[domain][placeCookie] = "norvik"
+	errorOf := func(change ...string) string {
+		address, _ := b.asked(change...)
+		answer, _ := b.get(address)
+		at, err := url.Parse(answer.Header.Get("Location"))
+		require.NoError(t, err)
+		return at.Query().Get("error")
+	}
+	require.Equal(t, "invalid_request", errorOf("response_mode", "form_post"))
+	require.Equal(t, "invalid_request", errorOf("prompt", "none login"))
+	require.Equal(t, "", errorOf("prompt", "login consent", "response_mode", "query"))
+
+	address, _ := b.asked()
+	b.signOn(address, "leif.dale", passwordOf("leif.dale"), h.planner.url)
+	require.Equal(t, "", errorOf("prompt", "none", "max_age", "60"))
+	forward(2 * time.Minute)
+	require.Equal(t, "login_required", errorOf("prompt", "none", "max_age", "60"), "max_age counts where nothing may be shown, too")
+
+	address, verifier := b.asked("prompt", "none")
+	at, form, _ := strings.Cut(address, "?")
+	values, err := url.ParseQuery(form)
+	require.NoError(t, err)
+	answer, _ := b.post(at, values, func(r *http.Request) { r.Header.Set("Sec-Fetch-Site", "cross-site") })
+	exchange := url.Values{"grant_type": {"authorization_code"}, "client_id": {"planner"}, "redirect_uri": {h.planner.client.Redirects[0]}, "code": {codeIn(t, answer)}, "code_verifier": {verifier}}
+	status, got := b.exchange(exchange)
+	require.Equal(t, 200, status, "what a form asks for")
+	token, err := jwt.ParseSigned(fmt.Sprint(got["id_token"]), []jose.SignatureAlgorithm{jose.RS256})
+	require.NoError(t, err)
+	var said map[string]any
+	require.NoError(t, token.UnsafeClaimsWithoutVerification(&said))
+	require.NotContains(t, said, "amr", "nothing was proved in this flow")
+
+	for scheme, want := range map[string]int{"bearer ": 200, "BEARER ": 200, "": 401, "Basic ": 401} {
+		for _, method := range []string{http.MethodGet, http.MethodPost} {
+			r, err := http.NewRequest(method, b.deskURL("/userinfo"), nil)
+			require.NoError(t, err)
+			r.Header.Set("Authorization", scheme+fmt.Sprint(got["access_token"]))
+			answer, _ := b.do(r)
+			require.Equal(t, want, answer.StatusCode, scheme)
+		}
+	}
+	exchange.Del("grant_type")
+	status, got = b.exchange(exchange)
+	require.Equal(t, 400, status)
+	require.Equal(t, "invalid_request", got["error"])
+	answer, _ = b.post(b.deskURL("/token"), url.Values{"grant_type": {"authorization_code"}, "client_id": {"nobody"}})
+	require.Equal(t, 401, answer.StatusCode)
+	require.NotEmpty(t, answer.Header.Get("WWW-Authenticate"))
+}

@@ -45,7 +45,7 @@ func selfSigned(name string) (c tls.Certificate, err error) {
 	if err != nil {
 		return c, err
 	}
-	form := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+	form := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(2, 0, 0),
 		DNSNames: []string{deskHost}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, form, form, &key.PublicKey, key)
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err

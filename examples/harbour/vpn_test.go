@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/md5"
+	"net"
 	"os/exec"
 	"regexp"
 	"strings"
@@ -134,6 +135,65 @@ func TestForgedRADIUS(t *testing.T) {
 	}
 }
 
+// TestRADIUSOnceMore: a request that comes again gets the same answer, since the first may have been lost, and boxes between get
+// their Proxy-State back.
+func TestRADIUSOnceMore(t *testing.T) {
+	h, forward := open(t, false)
+	secret := []byte(h.token("radius"))
+	sign := func(p *radius.Packet) []byte {
+		require.NoError(t, rfc2869.MessageAuthenticator_Set(p, make([]byte, md5.Size)))
+		raw, err := p.MarshalBinary()
+		require.NoError(t, err)
+		mac := hmac.New(md5.New, secret)
+		mac.Write(raw)
+		require.NoError(t, rfc2869.MessageAuthenticator_Set(p, mac.Sum(nil)))
+		raw, err = p.MarshalBinary()
+		require.NoError(t, err)
+		return raw
+	}
+	conn, err := net.Dial("udp", h.radius.LocalAddr().String())
+	require.NoError(t, err)
+	defer conn.Close()
+	send := func(raw []byte) *radius.Packet {
+		_, err := conn.Write(raw)
+		require.NoError(t, err)
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(5*time.Second)))
+		buffer := make([]byte, 4096)
+		n, err := conn.Read(buffer)
+		require.NoError(t, err)
+		p, err := radius.Parse(buffer[:n], secret)
+		require.NoError(t, err)
+		return p
+	}
+	request := func(password, state string) []byte {
+		p := radius.New(radius.CodeAccessRequest, secret)
+		require.NoError(t, rfc2865.UserName_SetString(p, "odd.kvale"))
+		require.NoError(t, rfc2865.UserPassword_SetString(p, password))
+		require.NoError(t, rfc2865.CallingStationID_SetString(p, "203.0.113.20"))
+		require.NoError(t, rfc2865.ProxyState_AddString(p, "first"))
+		require.NoError(t, rfc2865.ProxyState_AddString(p, "second"))
+		if state != "" {
+			require.NoError(t, rfc2865.State_SetString(p, state))
+		}
+		return sign(p)
+	}
+	first := request(passwordOf("odd.kvale"), "")
+	challenge := send(first)
+	require.Equal(t, radius.CodeAccessChallenge, challenge.Code)
+	require.Equal(t, challenge.Attributes, send(first).Attributes, "the same State")
+	forward(time.Minute)
+	code, _ := h.vault.Code("odd.kvale")
+	second := request(code, rfc2865.State_GetString(challenge))
+	for range 3 {
+		answer := send(second)
+		require.Equal(t, radius.CodeAccessAccept, answer.Code, "the code counts once, and so does the answer")
+		states, err := rfc2865.ProxyState_GetStrings(answer)
+		require.NoError(t, err)
+		require.Equal(t, []string{"first", "second"}, states)
+	}
+	require.Equal(t, radius.CodeAccessReject, send(request(code, rfc2865.State_GetString(challenge))).Code, "another request")
+}
+
 // TestScanner signs on without anybody there, as long as its waiver holds.
 func TestScanner(t *testing.T) {
 	h, forward := open(t, false)
@@ -159,6 +219,11 @@ func TestScanner(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 400, status, "the waiver has ended")
 	require.Contains(t, body, "invalid_grant")
+	forward(3 * 365 * 24 * time.Hour)
+	status, body, err = h.scanner.scan("terminal")
+	require.NoError(t, err)
+	require.Equal(t, 401, status, "and so has the certificate")
+	require.Contains(t, body, "invalid_client")
 }
 
 // TestProgramThatIsNotGo signs somebody on by a program that is written in another language.

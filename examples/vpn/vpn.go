@@ -41,6 +41,7 @@ type Server struct {
 
 	mu      sync.Mutex
 	waiting map[string]*dialogue // by State
+	answers map[asked]lately     // that were given, for requests that come again
 }
 
 // dialogue is a sign-on on its way.
@@ -101,16 +102,78 @@ func (s *Server) ServeRADIUS(w radius.ResponseWriter, r *radius.Request) {
 		s.Log.Warn("a RADIUS request is not authentic", slog.String("from", r.RemoteAddr.String()))
 		return
 	}
+	from := asked{r.RemoteAddr.String(), r.Identifier, r.Authenticator}
+	if again := s.given(from); again != nil { // the answer was lost on the way (RFC 5080, 2.2.2)
+		if err := w.Write(again); err != nil {
+			s.Log.Error("a RADIUS answer was not sent", slog.Any("error", err))
+		}
+		return
+	}
 	ctx, cancel := context.WithTimeout(r.Context(), 10*time.Second)
 	defer cancel()
 	answer := s.answer(ctx, r)
+	for _, a := range r.Attributes { // all of them come back, in their order (RFC 2865, 5.33)
+		if a.Type == rfc2865.ProxyState_Type {
+			answer.Attributes = append(answer.Attributes, a)
+		}
+	}
 	if err := s.sign(answer, r.Authenticator); err != nil {
 		s.Log.Error("a RADIUS answer cannot be signed", slog.Any("error", err))
 		return
 	}
+	s.remember(from, answer)
 	if err := w.Write(answer); err != nil {
 		s.Log.Error("a RADIUS answer was not sent", slog.Any("error", err))
 	}
+}
+
+// asked tells a request from others, but not from its own repetition.
+type asked struct {
+	from          string
+	identifier    byte
+	authenticator [16]byte
+}
+
+// lately is an answer that was given.
+type lately struct {
+	answer *radius.Packet
+	at     time.Time
+}
+
+// How long an answer is kept for a request that comes again, and how many are.
+const (
+	answersFor  = 30 * time.Second
+	mostAnswers = 4096
+)
+
+// given is the answer that a request got before; nil is that it got none.
+func (s *Server) given(to asked) *radius.Packet {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l, ok := s.answers[to]; ok && time.Since(l.at) < answersFor {
+		return l.answer
+	}
+	return nil
+}
+
+// remember keeps an answer for a while.
+func (s *Server) remember(to asked, answer *radius.Packet) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.answers == nil {
+		s.answers = map[asked]lately{}
+	}
+	if len(s.answers) >= mostAnswers {
+		for old, l := range s.answers {
+			if time.Since(l.at) >= answersFor {
+				delete(s.answers, old)
+			}
+		}
+		if len(s.answers) >= mostAnswers { // then each is answered anew
+			return
+		}
+	}
+	s.answers[to] = lately{answer, time.Now()}
 }
 
 // sign puts a Message-Authenticator into an answer, before all else.
@@ -239,8 +302,17 @@ func (s *Server) challenge(r *radius.Request, d *dialogue, method string) *radiu
 	d.asked = method
 	state := random()
 	s.mu.Lock()
-	if s.waiting == nil || len(s.waiting) >= mostDialogues {
+	if s.waiting == nil {
 		s.waiting = map[string]*dialogue{}
+	}
+	if len(s.waiting) >= mostDialogues { // the oldest makes room
+		oldest := ""
+		for state, d := range s.waiting {
+			if oldest == "" || d.begun.Before(s.waiting[oldest].begun) {
+				oldest = state
+			}
+		}
+		delete(s.waiting, oldest)
 	}
 	s.waiting[state] = d
 	s.mu.Unlock()

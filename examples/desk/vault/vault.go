@@ -243,13 +243,21 @@ func (v *Vault) CheckRecoveryCode(id, code string) bool {
 	return true
 }
 
-// AddKey adds a passkey or a security key.
-func (v *Vault) AddKey(id, method string, c *webauthn.Credential) {
+// AddKey adds a passkey or a security key. It reports false where somebody has one of the same id already.
+func (v *Vault) AddKey(id, method string, c *webauthn.Credential) bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if p := v.people[id]; p != nil {
-		p.keys = append(p.keys, key{method, *c})
+	for _, p := range v.people {
+		if slices.ContainsFunc(p.keys, func(k key) bool { return slices.Equal(k.ID, c.ID) }) {
+			return false
+		}
 	}
+	p := v.people[id]
+	if p == nil {
+		return false
+	}
+	p.keys = append(p.keys, key{method, *c})
+	return true
 }
 
 // Used notes that a key was used: its counter must not go back.
