@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"flag"
 	"fmt"
 	"io"
@@ -37,6 +38,7 @@ policy roster { who group crew to app roster otherwise => step-up password every
 // node is a running "brisk serve".
 type node struct {
 	*exec.Cmd
+	program             string // empty is this version of brisk
 	args                []string
 	address, operations atomic.Value // strings
 	log                 logBuffer
@@ -73,7 +75,7 @@ func startNode(t *testing.T, before string, args ...string) *node {
 
 func (n *node) start(t *testing.T, before string) {
 	t.Helper()
-	if n.Cmd = exec.Command("brisk", n.args...); before != "" {
+	if n.Cmd = exec.Command(cmp.Or(n.program, "brisk"), n.args...); before != "" {
 		n.Cmd = exec.Command("sh", append([]string{"-c", before + `; exec brisk "$@"`, "brisk"}, n.args...)...)
 	}
 	n.Stderr = &n.log
@@ -287,6 +289,53 @@ func TestNodesTogether(t *testing.T) {
 	load.Wait()
 	w.holds()
 	t.Logf("%d sessions ended and %d people provisioned: none late", w.ended.Load(), w.known.Load())
+}
+
+// TestBesideTheReleaseBefore runs the release before and this version on one database, under load, each kind of change on either
+// side; and then each alone, forth and back.
+func TestBesideTheReleaseBefore(t *testing.T) {
+	before := os.Getenv("BRISK_BEFORE")
+	if before == "" {
+		t.Skip("needs the release before: BRISK_BEFORE names its brisk, which .ci/run builds")
+	}
+	server := postgrestest.Start(t)
+	address, rules := server.Database(t), rulesIn(t)
+	old := &node{program: before, args: []string{"serve", "--open", "--listen", "127.0.0.1:0", "--operations", "127.0.0.1:0", "-r", rules, "--state", address}}
+	old.start(t, "")
+	t.Cleanup(old.kill)
+	now := startNode(t, "", "-r", rules, "--state", address)
+	w := &watch{T: t, nodes: []*node{old, now}, group: old.crew(t)}
+	load := func(during time.Duration) {
+		stop := make(chan struct{})
+		time.AfterFunc(during, func() { close(stop) })
+		w.run(6, stop)
+		w.holds()
+	}
+	load(5 * time.Second)
+
+	require.True(t, now.provisioned("ann", w.group))
+	for i := range 40 { // all sessions of a user, ended by one and asked for by the other
+		by, other := w.nodes[i%2], w.nodes[1-i%2]
+		session, next := fmt.Sprintf("all%d", i), fmt.Sprintf("next%d", i)
+		require.Equal(t, "grant", other.decide("ann", session, "password"))
+		time.Sleep(150 * time.Millisecond) // proofs follow
+		status, _ := by.send("DELETE", "/sessions/v1/ann", "")
+		require.Equal(t, http.StatusNoContent, status)
+		for _, n := range w.nodes {
+			require.Equal(t, "block", n.decide("ann", session, "password"), "ended by %d", i%2)
+			require.Equal(t, "grant", n.decide("ann", next, "password"))
+		}
+	}
+
+	old.kill()
+	w.nodes = []*node{now}
+	load(2 * time.Second)
+	now.kill()
+	old.start(t, "")
+	w.nodes = []*node{old}
+	load(2 * time.Second)
+	require.Equal(t, "block", old.decide("ann", "all39", "password"))
+	t.Logf("%d sessions ended and %d people provisioned: none late, none lost", w.ended.Load(), w.known.Load())
 }
 
 // TestKilledNode kills a node with its state in a file, again and again, while it is asked.
