@@ -345,7 +345,7 @@ var rooms = [][]string{
 	{"internal/risk", "internal/posture", "internal/history"}, {"internal/condition"}, {"internal/demand"}, {"internal/fact"},
 	{"internal/directory", "internal/place", "internal/schedule", "internal/appurl", "internal/jwt", "internal/texts"}, {"internal/diag", "internal/known", "internal/set", "internal/logic"},
 	{"language"}, {"language/printer"}, {"language/parser"}, {"language/ast"}, {"language/scanner"}, {"language/token"}, {"internal/screen", "internal/fastlog"}, {"signon"},
-	{"internal/junit", "internal/sarif"}, {"internal/lines", "internal/plainjson", "internal/gather", "internal/chain", "internal/revision"}, {"internal/spell"}, {"demo", "demo/mailbox"},
+	{"internal/junit", "internal/sarif"}, {"internal/lines", "internal/plainjson", "internal/gather", "internal/allowance", "internal/chain", "internal/revision"}, {"internal/spell"}, {"demo", "demo/mailbox"},
 }
 
 func TestImportsPointDownward(t *testing.T) {

@@ -300,4 +300,15 @@ func TestReasonsAreBounded(t *testing.T) {
 		rows++
 	}
 	require.Less(t, rows, 40)
+
+	rows = 0
+	for i := range 300 {
+		require.Equal(t, "block", s.outcome("web", "ann", "ledger", session(fmt.Sprint("b", i))))
+	}
+	for l, err := range s.state.List(t.Context(), state.Key{Kind: state.Session}) {
+		require.NoError(t, err)
+		rows += strings.Count(l.ID, "\x00b")
+	}
+	require.Less(t, rows, 80, "sessions that were blocked at once")
+	require.Greater(t, rows, 50)
 }

@@ -255,7 +255,7 @@ func encoded(name string) string {
 
 // tell keeps what the person can be told of a decision.
 func (s *Service) tell(ctx context.Context, v *visit, q *question, at time.Time) {
-	if !s.told.may(q.User) {
+	if !s.told.May(q.User) {
 		return
 	}
 	if err := s.memory.Tell(ctx, q.User, v.id, reasonOf(v, q, at), at); err != nil {

@@ -8,9 +8,6 @@ import (
 	"net/http"
 	"sync"
 	"time"
-
-	lru "github.com/hashicorp/golang-lru/v2"
-	"golang.org/x/time/rate"
 )
 
 // The bounds of requests and of their bodies while they are read.
@@ -118,31 +115,8 @@ func (s *Service) readBounded(w http.ResponseWriter, r *http.Request, caller str
 // busy is the answer where there is no room just now.
 var busy = &refusal{status: http.StatusServiceUnavailable, message: "too many requests at once", retry: true}
 
-// persons bounds what is kept of one person's requests that were not let in: no more than a person reads.
-type persons struct {
-	kept *lru.Cache[string, *rate.Limiter]
-}
-
-// The bounds of reasons that are kept of one person: so many at once, and one more every few seconds.
+// The bounds of reasons that are kept of one person: no more than a person reads.
 const (
-	mostAtHand    = 50_000
 	reasonsAtOnce = 20
 	reasonEach    = 3 * time.Second
 )
-
-func newPersons() *persons {
-	kept, _ := lru.New[string, *rate.Limiter](mostAtHand) // fails for sizes that are none
-	return &persons{kept}
-}
-
-// may reports whether one more is kept of a person.
-func (p *persons) may(user string) bool {
-	l, ok := p.kept.Get(user)
-	if !ok {
-		l = rate.NewLimiter(rate.Every(reasonEach), reasonsAtOnce)
-		if before, there, _ := p.kept.PeekOrAdd(user, l); there {
-			l = before
-		}
-	}
-	return l.Allow()
-}

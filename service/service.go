@@ -21,6 +21,7 @@ import (
 
 	"briskwarden.example/briskwarden"
 	"briskwarden.example/briskwarden/consent"
+	"briskwarden.example/briskwarden/internal/allowance"
 	"briskwarden.example/briskwarden/internal/bridge"
 	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/fastlog"
@@ -69,7 +70,7 @@ type Service struct {
 
 	complaints *complaints
 	quotas     quotas
-	told       *persons // of whom it is kept why they were not let in
+	told       *allowance.Each // of whom it is kept why they were not let in
 	inFlight   atomic.Int64
 	callers    atomic.Pointer[callers]
 	keys       *keyring
@@ -99,7 +100,7 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), closing: ctx, stop: stop}
-	s.complaints, s.told = &complaints{log: o.Log}, newPersons()
+	s.complaints, s.told = &complaints{log: o.Log}, allowance.NewEach(reasonsAtOnce, reasonEach)
 	s.metrics = newMetrics(s)
 	s.keys = &keyring{client: newClient(10 * time.Second), now: o.Clock, log: o.Log}
 	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))

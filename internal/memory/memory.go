@@ -19,6 +19,7 @@ import (
 	"github.com/go-json-experiment/json"
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"briskwarden.example/briskwarden/internal/allowance"
 	"briskwarden.example/briskwarden/internal/history"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/service/state"
@@ -30,6 +31,8 @@ type Memory struct {
 	now    func() time.Time
 	writer *writer
 	fresh  fresh
+	// blocked is for whom it is still kept that a session began which was blocked at once: each may have an id of its own.
+	blocked *allowance.Each
 
 	items   decoded // as they were read last
 	pasts   *lru.Cache[string, individual]
@@ -96,13 +99,19 @@ const (
 	mostPersons = 50_000
 )
 
+// The bounds of sessions that were blocked at once, of which it is kept when they began.
+const (
+	blockedAtOnce = 64
+	blockedEach   = 10 * time.Second
+)
+
 // Late is how long what nobody waits for may wait to be written.
 const Late = 100 * time.Millisecond
 
 // New returns a memory in a store. Log is told of what could not be kept, where that only tightens; now is the clock
 // of this process.
 func New(store state.Store, log *slog.Logger, now func() time.Time) *Memory {
-	m := &Memory{store: store, now: now}
+	m := &Memory{store: store, now: now, blocked: allowance.NewEach(blockedAtOnce, blockedEach)}
 	m.pasts, _ = lru.New[string, individual](mostPasts) // fails for sizes that are none
 	m.persons, _ = lru.New[string, person](mostPersons)
 	m.writer = newWriter(store, Late, func(err error) {

@@ -273,6 +273,9 @@ func (m *Memory) keep(r *Recall, rb *rulebook.Rulebook, outcome signon.Outcome, 
 		teaches = r.session.teaches(hour, what)
 	}
 	begins := r.Session.ID != "" && (r.session.Started.IsZero() || began.Before(r.session.Started) || !r.claimed.Equal(r.session.Claimed))
+	if begins && outcome == signon.Block && r.session.Started.IsZero() && !m.blocked.May(r.User) {
+		begins = false // nothing was proved in it: it begins when it is asked about again
+	}
 	merge := change(key, expires, func(s *session) {
 		if r.Session.ID != "" {
 			s.began(began, r.claimed, r.rank)
