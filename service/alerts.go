@@ -50,7 +50,7 @@ func (s *Service) alerts(ctx context.Context, a *asked, questions []*question, r
 		s.stateFailed(err)
 	}
 	for _, r := range list {
-		s.complaints.tell(slog.LevelWarn, "an alert was raised that is not in the outbox", slog.String("alert", r.Alert.Name), slog.String("user", r.User), slog.String("app", r.App))
+		s.Log.Warn("an alert was raised that is not in the outbox", slog.String("alert", r.Alert.Name), slog.String("user", r.User), slog.String("app", r.App))
 	}
 }
 
@@ -62,7 +62,7 @@ func (s *Service) raisedBy(ctx context.Context, e *engine.Engine, q *question, b
 	}
 	raised, err := e.Raised(ctx, so, recalled, q.decision.Outcome)
 	if err != nil {
-		s.complaints.tell(slog.LevelError, "it cannot be told which alerts a sign-on raises", slog.Any("error", err))
+		s.Log.Error("it cannot be told which alerts a sign-on raises", slog.Any("error", err))
 		return nil
 	}
 	for _, a := range raised {

@@ -173,7 +173,7 @@ func (s *Service) judge(ctx context.Context, a *asked, questions []*question, re
 	for i, q := range questions {
 		r := recalled[i]
 		if r.Disagree != nil {
-			s.complaints.tell(slog.LevelWarn, "rulebook and provisioning service disagree about a user: the rulebook is right", slog.String("user", q.User), slog.Any("error", r.Disagree))
+			s.Log.Warn("rulebook and provisioning service disagree about a user: the rulebook is right", slog.String("user", q.User), slog.Any("error", r.Disagree))
 		}
 		if q.Action == rulebook.Consent && !q.made && a.caller.may(rulebook.MayConsent) {
 			if err := s.askLedger(ctx, a, q, r); err != nil {
@@ -239,7 +239,7 @@ func (s *Service) withoutState(ctx context.Context, e *engine.Engine, q *questio
 // stateFailed tells of a state that cannot be asked.
 func (s *Service) stateFailed(err error) {
 	s.metrics.stateErrors.Inc()
-	s.complaints.tell(slog.LevelError, "the state cannot be asked: only emergency accounts are let in", slog.Any("error", err))
+	s.Log.Error("the state cannot be asked: only emergency accounts are let in", slog.Any("error", err))
 }
 
 // finish logs and counts what was decided.
@@ -259,7 +259,7 @@ func (s *Service) finish(a *asked, questions []*question, recalled []*memory.Rec
 		}
 		if err := s.SignOns.write(&logged); err != nil {
 			s.metrics.logErrors.Inc()
-			s.complaints.tell(slog.LevelError, "a sign-on could not be logged", slog.Any("error", err))
+			s.Log.Error("a sign-on could not be logged", slog.Any("error", err))
 		}
 	}
 }

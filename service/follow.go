@@ -60,7 +60,7 @@ func (s *Service) follow(ctx context.Context, live *briskwarden.Live, f *followe
 		s.unwatched.Store(errorText(err))
 		switch {
 		case err != nil:
-			s.complaints.tell(slog.LevelError, "the rulebook's folder cannot be watched", slog.String("folder", f.dir), slog.Any("error", err))
+			s.Log.Error("the rulebook's folder cannot be watched", slog.String("folder", f.dir), slog.Any("error", err))
 			loaded, seen, since = nil, nil, time.Now()
 		case !slices.Equal(now, seen):
 			seen, since = now, time.Now()

@@ -259,6 +259,6 @@ func (s *Service) tell(ctx context.Context, v *visit, q *question, at time.Time)
 		return
 	}
 	if err := s.memory.Tell(ctx, q.User, v.id, reasonOf(v, q, at), at); err != nil {
-		s.complaints.tell(slog.LevelWarn, "why somebody was not let in cannot be told later", slog.Any("error", err))
+		s.Log.Warn("why somebody was not let in cannot be told later", slog.Any("error", err))
 	}
 }

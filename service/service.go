@@ -48,7 +48,8 @@ type Options struct {
 	Clock func() time.Time
 	// URL is the address of the service, from which metadata and links are built, such as "https://brisk.skerry.example".
 	URL string
-	// Log is told what somebody should look at; never with a token, a proof or a whole request. Nil is not to log.
+	// Log is told what somebody should look at; never with a token, a proof or a whole request; of one kind at most once a
+	// second, with the number of those that were not told. Nil is not to log.
 	Log *slog.Logger
 	// SignOns, if there is one, is given every decision, as a line of a sign-on log, before the answer is: see [OpenLog].
 	SignOns *Log
@@ -68,18 +69,17 @@ type Service struct {
 
 	readers chan *fastlog.Reader // of requests, each with what it has learned of their shapes
 
-	complaints *complaints
-	quotas     quotas
-	told       *allowance.Each // of whom it is kept why they were not let in
-	inFlight   atomic.Int64
-	callers    atomic.Pointer[callers]
-	keys       *keyring
-	metrics    *metrics
-	stale      atomic.Pointer[staleness]
-	folded     atomic.Pointer[provision.Rules]
-	raiser     *raise.Raiser
-	sender     *outbox.Sender
-	carrier    *outbox.Carrier
+	quotas   quotas
+	told     *allowance.Each // of whom it is kept why they were not let in
+	inFlight atomic.Int64
+	callers  atomic.Pointer[callers]
+	keys     *keyring
+	metrics  *metrics
+	stale    atomic.Pointer[staleness]
+	folded   atomic.Pointer[provision.Rules]
+	raiser   *raise.Raiser
+	sender   *outbox.Sender
+	carrier  *outbox.Carrier
 
 	certificateEnds atomic.Pointer[time.Time]
 
@@ -98,9 +98,10 @@ func New(rules Rules, store state.Store, o Options) *Service {
 	if o.Clock == nil {
 		o.Clock = time.Now
 	}
+	o.Log = slog.New(newComplaints(o.Log.Handler()))
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Options: o, rules: rules, store: store, memory: memory.New(store, o.Log, o.Clock), closing: ctx, stop: stop}
-	s.complaints, s.told = &complaints{log: o.Log}, allowance.NewEach(reasonsAtOnce, reasonEach)
+	s.told = allowance.NewEach(reasonsAtOnce, reasonEach)
 	s.metrics = newMetrics(s)
 	s.keys = &keyring{client: newClient(10 * time.Second), now: o.Clock, log: o.Log}
 	s.readers = make(chan *fastlog.Reader, 2*runtime.GOMAXPROCS(0))

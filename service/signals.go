@@ -54,7 +54,7 @@ func (s *Service) hear(ctx context.Context, rb *rulebook.Rulebook, source *ruleb
 		var fault *signalFault
 		if errors.As(err, &fault) {
 			s.metrics.signal(source.Name, "other", "refused")
-			s.complaints.tell(slog.LevelWarn, "a signal was refused", slog.String("source", source.Name), slog.String("why", fault.Error()))
+			s.Log.Warn("a signal was refused", slog.String("source", source.Name), slog.String("why", fault.Error()))
 		}
 		return err
 	}
