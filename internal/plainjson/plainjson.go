@@ -26,7 +26,11 @@ func Marshal(v any, options ...json.Options) ([]byte, error) {
 
 // Plain is JSON with what cannot be seen escaped.
 func Plain(text []byte) []byte {
-	if bytes.IndexFunc(text, unseen) < 0 {
+	first := 0 // that is no ASCII
+	for first < len(text) && text[first] < 0x7f {
+		first++
+	}
+	if bytes.IndexFunc(text[first:], unseen) < 0 {
 		return text
 	}
 	var b []byte
