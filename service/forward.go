@@ -49,6 +49,7 @@ func (s *Service) forward(ctx context.Context, a *asked) (answer, *refusal) {
 	}
 	if v.app == "" || !a.caller.Concerns(v.rb.Apps[v.app]) {
 		s.metrics.forwarded("no-app")
+		s.tellNoApp(ctx, a, v)
 		return v.blocked("No app has this address."), nil
 	}
 	app := v.rb.Apps[v.app]
@@ -251,6 +252,21 @@ func encoded(name string) string {
 		b.WriteByte(c)
 	}
 	return b.String()
+}
+
+// tellNoApp keeps for whoever is signed on that no app has an address.
+func (s *Service) tellNoApp(ctx context.Context, a *asked, v *visit) {
+	who, _, err := s.bearer(ctx, a.Request, v.rb, (*rulebook.Issuer).AllAudiences)
+	if err != nil || !s.told.May(who.user()) {
+		return
+	}
+	at, err := s.memory.Clock(ctx)
+	if err == nil {
+		err = s.memory.Tell(ctx, who.user(), v.id, noApp(at), at)
+	}
+	if err != nil {
+		s.Log.Warn("why somebody was not let in cannot be told later", slog.Any("error", err))
+	}
 }
 
 // tell keeps what the person can be told of a decision.

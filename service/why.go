@@ -10,6 +10,8 @@ import (
 	"encoding/base64"
 	"html/template"
 	"net/http"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,11 +38,25 @@ type nextStep struct {
 	Checks []string        `json:"checks,omitempty"`
 }
 
+// identifyDevice stands for what is to be mended on a device that nobody has named: a gateway cannot know which it is.
+const identifyDevice signon.StepKind = "identify-device"
+
+// noApp is what is kept where no app has the address.
+func noApp(at time.Time) *reason {
+	return &reason{At: at.UTC(), Outcome: signon.Block, Message: string(texts.NoApp)}
+}
+
 func reasonOf(v *visit, q *question, at time.Time) *reason {
 	d := &q.decision
 	r := &reason{At: at.UTC(), App: v.rb.Apps[v.app].Title(), ID: v.app, Outcome: d.Outcome, Message: d.Message}
 	for _, s := range d.Next {
-		r.Next = append(r.Next, nextStep{s.Do, s.AnyOf, s.Checks})
+		step := nextStep{s.Do, s.AnyOf, s.Checks}
+		if s.Do == signon.Remedy && q.Device == nil {
+			step = nextStep{Do: identifyDevice}
+		}
+		if !slices.ContainsFunc(r.Next, func(n nextStep) bool { return n.Do == identifyDevice && step.Do == identifyDevice }) {
+			r.Next = append(r.Next, step)
+		}
 	}
 	switch {
 	case d.Outcome == signon.StepUp:
@@ -71,8 +87,10 @@ type toldPerson struct {
 func (r *reason) in(w *texts.Words, zone *time.Location, id string) *toldPerson {
 	at := r.At.In(zone)
 	t := &toldPerson{Language: w.Tag, Title: w.Say(texts.TitleBlocked), Message: w.Name(r.Message), Heading: w.Say(texts.TitleNext), HelpTitle: w.Say(texts.TitleHelp),
-		Happened: w.Say(texts.Happened, "app", w.Name(r.App), "date", at.Format(time.DateOnly), "time", at.Format("15:04")),
-		Help:     w.Say(texts.Help), RefTitle: w.Say(texts.Reference), Reference: id}
+		Help: w.Say(texts.Help), RefTitle: w.Say(texts.Reference), Reference: id}
+	if r.App != "" {
+		t.Happened = w.Say(texts.Happened, "app", w.Name(r.App), "date", at.Format(time.DateOnly), "time", at.Format("15:04"))
+	}
 	if r.Outcome == signon.StepUp {
 		t.Title = w.Say(texts.TitleStepUp)
 	}
@@ -82,10 +100,18 @@ func (r *reason) in(w *texts.Words, zone *time.Location, id string) *toldPerson 
 	for _, s := range r.Next {
 		t.Next = append(t.Next, s.in(w)...)
 	}
-	if len(t.Next) == 0 && r.Outcome == signon.Block && r.Again == "" {
-		t.Next = []string{w.Say(texts.Nothing)}
+	if len(t.Next) == 0 && r.Again == "" {
+		t.Help = w.Say(w.Of(texts.HelpAlone, texts.Help))
+		if r.toldNothing() {
+			t.Next = []string{w.Say(texts.Nothing)}
+		}
 	}
 	return t
+}
+
+// toldNothing reports that the message is no advice of a policy's author: then there is none.
+func (r *reason) toldNothing() bool {
+	return r.Outcome == signon.Block && (r.Message == "" || slices.Contains(texts.BuiltIn, texts.Text(r.Message)))
 }
 
 func (s *nextStep) in(w *texts.Words) (said []string) {
@@ -101,6 +127,8 @@ func (s *nextStep) in(w *texts.Words) (said []string) {
 		return []string{w.Say(texts.Enrol, "methods", methods)}
 	case signon.EnrolElsewhere:
 		return []string{w.Say(texts.Elsewhere, "methods", methods)}
+	case identifyDevice:
+		return []string{w.Say(texts.Identify)}
 	case signon.ChangePassword:
 		return []string{w.Say(texts.Change)}
 	case signon.Remedy:
@@ -129,6 +157,9 @@ func (s *Service) why(ctx context.Context, a *asked) (answer, *refusal) {
 	told := r.in(words, rb.Zone, id)
 	if !found {
 		told = &toldPerson{Language: words.Tag, Title: words.Say(texts.NotFound), Message: words.Say(texts.NotFoundMore)}
+		if referenceShape.MatchString(id) {
+			told.HelpTitle, told.Help, told.RefTitle, told.Reference = words.Say(texts.TitleHelp), words.Say(words.Of(texts.HelpAlone, texts.Help)), words.Say(texts.Reference), id
+		}
 	}
 	to := answer{value: told, header: map[string]string{"Vary": "Accept, Accept-Language", "Content-Language": words.Tag}}
 	if !found {
@@ -140,6 +171,9 @@ func (s *Service) why(ctx context.Context, a *asked) (answer, *refusal) {
 	}
 	return to, nil
 }
+
+// referenceShape is how the ids of decisions look.
+var referenceShape = regexp.MustCompile(`^[0-9a-f]{32}$`)
 
 // wantsJSON reports a request for JSON rather than for a page.
 func wantsJSON(r *http.Request) bool {

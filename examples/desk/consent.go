@@ -13,7 +13,8 @@ import (
 // askedFor is what a client asks for, in sets, the weightiest first.
 type askedFor struct {
 	Title  string
-	Weight int
+	Lets   string
+	weight int
 	Scopes []string
 }
 
@@ -21,9 +22,9 @@ type askedFor struct {
 const unlisted = 100
 
 func (d *Desk) inSets(scopes []string) (list []askedFor) {
-	other := askedFor{Title: "Things that nobody has described", Weight: unlisted}
+	other := askedFor{Title: "Things that nobody has described", Lets: "Whatever these names stand for. Say no, unless you know.", weight: unlisted}
 	for _, set := range d.Scopes {
-		one := askedFor{Title: set.Title, Weight: set.Weight}
+		one := askedFor{Title: set.Title, Lets: set.Lets, weight: set.Weight}
 		for _, scope := range scopes {
 			if set.has(scope) {
 				one.Scopes = append(one.Scopes, scope)
@@ -41,7 +42,7 @@ func (d *Desk) inSets(scopes []string) (list []askedFor) {
 	if other.Scopes != nil {
 		list = append(list, other)
 	}
-	slices.SortStableFunc(list, func(a, b askedFor) int { return b.Weight - a.Weight })
+	slices.SortStableFunc(list, func(a, b askedFor) int { return b.weight - a.weight })
 	return list
 }
 
@@ -70,7 +71,7 @@ func (a *authorization) consented(w http.ResponseWriter, r *http.Request, f *flo
 	case d.Outcome == signon.Grant:
 		return true
 	case d.Outcome == signon.Block && len(d.Next) == 0:
-		a.drop(f)
+		f.drop()
 		a.refuse(w, r, "access_denied", "")
 	default:
 		a.follow(w, r, f, b, d)
@@ -86,7 +87,7 @@ func (d *Desk) allow(w http.ResponseWriter, r *http.Request, f *flow, _ *browser
 	case r.PostFormValue("answer") == "allow":
 		f.asked = true
 	default:
-		d.drop(f)
+		f.drop()
 		a.refuse(w, r, "access_denied", "")
 		return
 	}

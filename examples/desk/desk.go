@@ -34,6 +34,7 @@ type Options struct {
 	Clients   []*Client
 	Scopes    []ScopeSet
 	Now       func() time.Time
+	Zone      *time.Location // of the times on pages
 	Log       *slog.Logger
 	// Circumstances tell from where, and on which managed device, a request comes.
 	Circumstances func(*http.Request) (netip.Addr, *signon.Device)
@@ -43,6 +44,7 @@ type Options struct {
 // ScopeSet says of scopes what they give, and how much that weighs, 0 to 100.
 type ScopeSet struct {
 	Title  string
+	Lets   string // what it lets a client do: "read who sails when, and change it"
 	Weight int
 	Scopes []string // a final "*" stands for any ending
 }
@@ -59,8 +61,9 @@ type Desk struct {
 	flows     map[string]*flow
 	codes     map[string]*grant
 	siteCodes map[string]*siteGrant
-	ended     map[string]time.Time // by session: when it was, of those whose tokens may still be around
-	signedIn  map[string][]*Client // by session: the clients that have a token of it
+	devices   map[string]map[string]time.Time // by id and person: since when it is remembered
+	ended     map[string]time.Time            // by session: when it was, of those whose tokens may still be around
+	signedIn  map[string][]*Client            // by session: the clients that have a token of it
 }
 
 // New returns a desk.
@@ -77,7 +80,7 @@ func New(o Options) (*Desk, error) {
 	if err != nil {
 		return nil, fmt.Errorf("passkeys: %w", err)
 	}
-	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, siteCodes: map[string]*siteGrant{}, ended: map[string]time.Time{}, signedIn: map[string][]*Client{}}
+	d := &Desk{Options: o, keys: keys, webauthn: wa, browsers: map[string]*browser{}, flows: map[string]*flow{}, codes: map[string]*grant{}, siteCodes: map[string]*siteGrant{}, devices: map[string]map[string]time.Time{}, ended: map[string]time.Time{}, signedIn: map[string][]*Client{}}
 	mux := http.NewServeMux()
 	d.pages(mux)
 	d.openID(mux)
@@ -95,21 +98,23 @@ func (d *Desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; img-src 'self'; script-src 'self'; connect-src 'self'; base-uri 'none'; frame-ancestors 'none'")
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	d.routes.ServeHTTP(w, r)
 }
 
 // browser is what the desk knows of one browser, by a cookie whose value nobody can guess.
 type browser struct {
-	busy       sync.Mutex
-	id         string
-	user       string // signed on; empty is nobody
-	session    string
-	signedOn   time.Time
-	proved     time.Time   // the last time that somebody proved something in it
-	returns    []time.Time // when it was led back to a site lately
-	remembered string      // the id of the device, if the person wants it to be remembered
+	busy     sync.Mutex
+	id       string
+	user     string // signed on; empty is nobody
+	session  string
+	signedOn time.Time
+	from     netip.Addr  // from where
+	proved   time.Time   // the last time that somebody proved something in it
+	shown    []string    // what was proved in the session
+	returns  []time.Time // when it was led back to a site lately
+	device   string      // its id, if somebody wanted it to be remembered
 }
 
 const (
@@ -132,8 +137,8 @@ func (d *Desk) browserOf(w http.ResponseWriter, r *http.Request) *browser {
 		return d.browsers[c.Value]
 	}
 	b := &browser{}
-	if c, err := r.Cookie(deviceCookie); err == nil && len(c.Value) == 64 {
-		b.remembered = c.Value
+	if c, err := r.Cookie(deviceCookie); err == nil && d.devices[c.Value] != nil {
+		b.device = c.Value
 	}
 	d.renew(w, b)
 	return b
@@ -172,23 +177,15 @@ func (d *Desk) knows(cookie string, b *browser) bool {
 }
 
 // signOn notes who a browser is, in a session of its own. Whoever was signed on in it before is signed out.
-func (d *Desk) signOn(w http.ResponseWriter, b *browser, user string) {
+func (d *Desk) signOn(w http.ResponseWriter, b *browser, t vault.Try) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.renew(w, b)
-	if b.user == user {
+	if b.user == t.User {
 		return
 	}
 	d.end(b)
-	b.user, b.session, b.signedOn = user, randomID()[:32], d.Now()
-}
-
-// remember has a browser be known again as a device.
-func (d *Desk) remember(w http.ResponseWriter, b *browser) {
-	if b.remembered == "" {
-		b.remembered = randomID()
-	}
-	http.SetCookie(w, &http.Cookie{Name: deviceCookie, Value: b.remembered, Path: "/", MaxAge: 400 * 24 * 3600, HttpOnly: true, Secure: true, SameSite: http.SameSiteLaxMode})
+	b.user, b.session, b.signedOn, b.from = t.User, randomID()[:32], d.Now(), t.From
 }
 
 // signOut ends the session of a browser everywhere. It reports whether the service knows of it already.

@@ -19,7 +19,7 @@ const (
 // The lock is held.
 func (d *Desk) end(b *browser) (known chan struct{}) {
 	user, session := b.user, b.session
-	b.user, b.session = "", ""
+	b.user, b.session, b.shown = "", "", nil
 	if user == "" {
 		return nil
 	}
@@ -71,21 +71,22 @@ func (d *Desk) tellClient(c *Client, user, session string) {
 	}
 }
 
-// endOthers ends the sessions that a person has in other browsers.
-func (d *Desk) endOthers(own *browser) {
-	user := own.user
+// endWhere ends those sessions that a person has in other browsers.
+func (d *Desk) endWhere(own *browser, is func(*browser) bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	user := own.user
 	for _, b := range d.browsers {
-		if b == own || b.user != user {
+		if b == own || b.user != user || !is(b) {
 			continue
 		}
+		session := b.session
 		go func() { // once it has done what it does
 			b.busy.Lock()
 			defer b.busy.Unlock()
 			d.mu.Lock()
 			defer d.mu.Unlock()
-			if b.user == user {
+			if b.session == session {
 				d.end(b)
 			}
 		}()

@@ -48,6 +48,8 @@ func (g *gatewaySite) onDevice() bool { return false } // a gateway cannot tell
 
 func (g *gatewaySite) name() string { return g.Sites[g.origin].Name }
 
+func (g *gatewaySite) start() string { return g.back }
+
 // siteGrant is what a code for a site stands for. It counts once, for a minute.
 type siteGrant struct {
 	*gatewaySite
@@ -66,7 +68,7 @@ const (
 
 // finish leads back to the site, with a code for a token that says what was proved in this flow.
 func (g *gatewaySite) finish(w http.ResponseWriter, r *http.Request, f *flow, b *browser, _ signon.Decision) {
-	g.drop(f)
+	f.drop()
 	b.returns = append(slices.DeleteFunc(b.returns, func(t time.Time) bool { return g.Now().Sub(t) > returnsWithin }), g.Now())
 	if len(b.returns) > mostReturns {
 		g.show(w, http.StatusForbidden, "over", page{Title: "You were sent here again and again", Text: "The site does not accept your sign-on. Your browser may refuse its cookies.", Back: g.back, To: g.name()})
@@ -91,7 +93,7 @@ func (g *gatewaySite) finish(w http.ResponseWriter, r *http.Request, f *flow, b 
 // amrOf are the values of RFC 8176 of methods.
 func amrOf(methods []string) (list []string) {
 	for _, m := range methods {
-		for _, v := range map[string][]string{vault.Password: {"pwd"}, vault.AppCode: {"otp"}, vault.RecoveryCode: {"recovery"}, vault.Passkey: {"hwk", "pop", "user"},
+		for _, v := range map[string][]string{vault.Password: {"pwd"}, vault.AppCode: {"otp"}, vault.RecoveryCode: {"recovery"}, vault.Passkey: {"hwk", "pop", "user"}, vault.SyncedPasskey: {"synced"},
 			vault.SecurityKey: {"hwk", "pop"}, Certificate: {"swk", "pop"}}[m] {
 			if !slices.Contains(list, v) {
 				list = append(list, v)

@@ -17,7 +17,7 @@ func levelOf(methods []string) int {
 	switch {
 	case has(vault.Passkey), has(vault.SecurityKey) && has(vault.Password):
 		return 3
-	case has(vault.Password) && second:
+	case has(vault.SyncedPasskey), has(vault.Password) && second: // whoever has the account that keeps a synced key has the key
 		return 2
 	case has(vault.Password) || second:
 		return 1
@@ -35,10 +35,18 @@ func askedLevel(values string) int {
 	return 0
 }
 
+// counted is what counts towards a level: what was proved in the session, or in the flow alone where nothing from before counts.
+func (f *flow) counted(b *browser) []string {
+	if f.fresh || b.user != f.user {
+		return f.proved
+	}
+	return append(slices.Clone(b.shown), f.proved...)
+}
+
 // toReach are the methods that the person has here with which a level is reached; none is nil.
-func (d *Desk) toReach(f *flow, level int) (sets [][]string) {
+func (d *Desk) toReach(f *flow, b *browser, level int) (sets [][]string) {
 	for _, m := range verifiable {
-		if !slices.Contains(f.proved, m) && d.Vault.Has(f.user, m) && levelOf(append(slices.Clone(f.proved), m)) >= level {
+		if !slices.Contains(f.proved, m) && d.Vault.Has(f.user, m) && levelOf(append(slices.Clone(f.counted(b)), m)) >= level {
 			sets = append(sets, []string{m})
 		}
 	}

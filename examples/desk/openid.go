@@ -29,6 +29,8 @@ type Client struct {
 	App       string   // that its people sign on to
 	Redirects []string // exactly
 	Secret    string   // empty: it proves itself by PKCE alone
+	Home      string   // where its people begin; may be empty
+	Leave     []string // where they may be led after they have signed out, exactly (RP-Initiated Logout 1.0)
 	SignedOut string   // where it is told that a session has ended (back-channel log-out); may be empty
 
 	ThirdParty bool // what it asks for needs consent
@@ -95,6 +97,7 @@ type authorization struct {
 func (a *authorization) question() (app, address string) { return a.client.App, "" }
 func (a *authorization) onDevice() bool                  { return true }
 func (a *authorization) name() string                    { return a.client.Name }
+func (a *authorization) start() string                   { return a.client.Home }
 
 // authorize takes a client's request. Before client and address are known to belong together, nobody is led anywhere.
 func (d *Desk) authorize(w http.ResponseWriter, r *http.Request) {
@@ -208,6 +211,7 @@ type grant struct {
 	user    string
 	session string
 	proved  []string
+	level   int // of assurance
 	at      time.Time
 	made    time.Time
 	scopes  []string
@@ -220,7 +224,7 @@ func (a *authorization) finish(w http.ResponseWriter, r *http.Request, f *flow, 
 	if a.client.ThirdParty && !a.consented(w, r, f, b) {
 		return
 	}
-	g := &grant{a, b.user, b.session, f.proved, b.proved, a.Now(), a.scopes}
+	g := &grant{a, b.user, b.session, f.proved, levelOf(f.counted(b)), b.proved, a.Now(), a.scopes}
 	code := randomID()
 	a.mu.Lock()
 	for old, g := range a.codes {
@@ -233,7 +237,7 @@ func (a *authorization) finish(w http.ResponseWriter, r *http.Request, f *flow, 
 		a.signedIn[b.session] = append(a.signedIn[b.session], a.client)
 	}
 	a.mu.Unlock()
-	a.drop(f)
+	f.drop()
 	a.answer(w, r, url.Values{"code": {code}})
 }
 
@@ -298,8 +302,8 @@ func (d *Desk) exchange(w http.ResponseWriter, r *http.Request) {
 	if amr := amrOf(g.proved); len(amr) > 0 {
 		identity["amr"] = amr
 	}
-	if level := levelOf(g.proved); level > 0 {
-		identity["acr"] = "aal" + strconv.Itoa(level)
+	if g.level > 0 {
+		identity["acr"] = "aal" + strconv.Itoa(g.level)
 	}
 	if g.nonce != "" {
 		identity["nonce"] = g.nonce

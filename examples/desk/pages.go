@@ -8,8 +8,7 @@ import (
 	"html/template"
 	"log/slog"
 	"net/http"
-
-	"briskwarden.example/briskwarden/signon"
+	"net/url"
 )
 
 //go:embed pages
@@ -39,10 +38,22 @@ type page struct {
 	Asked     []askedFor
 	Back      string // where a link leads to
 	SignedOn  string
+	Yes       string // what the button says that agrees
+	Unnamed   bool   // it is about a device that was not named
+	Methods   []held
+	Devices   []held
+	Sessions  []held
+	Leaving   url.Values // what leads on after signing out
 }
 
-// ID is the flow's; the template asks for it.
+// ID is the flow's; the template asks for it, and for who goes through it.
 func (f *flow) ID() string { return f.id }
+
+// Who is the person that a flow is about; empty is nobody yet.
+func (f *flow) Who() string { return f.user }
+
+// Acting reports that something can be left: a change of how somebody signs on, or setting up what was asked for.
+func (f *flow) Acting() bool { return f.act != nil || f.enrol != "" }
 
 // show shows a page.
 func (d *Desk) show(w http.ResponseWriter, status int, name string, p page) {
@@ -63,13 +74,13 @@ func (d *Desk) pages(mux *http.ServeMux) {
 	mux.HandleFunc("GET /sign-on", d.signOnFor)
 	mux.HandleFunc("GET /signed-on", d.signedOnAt)
 	mux.HandleFunc("GET /methods", func(w http.ResponseWriter, r *http.Request) { d.begin(w, r, &account{d}, false) })
-	mux.HandleFunc("GET /sign-out", func(w http.ResponseWriter, r *http.Request) {
-		d.show(w, http.StatusOK, "sign-out", page{Title: "Sign out?", SignedOn: d.signedOnAs(w, r)})
-	})
+	mux.HandleFunc("GET /sign-out", d.leaves)
 	mux.HandleFunc("POST /sign-out", d.signedOut)
 	for path, do := range map[string]step{
 		"GET /flow/{flow}": d.next, "POST /flow/{flow}/identify": d.identify, "POST /flow/{flow}/choose": d.choose, "POST /flow/{flow}/give/{method}": d.give,
-		"POST /flow/{flow}/change": d.change, "POST /flow/{flow}/enrol": d.beginEnrolment, "POST /flow/{flow}/code": d.newCode, "POST /flow/{flow}/leave": d.leave,
+		"POST /flow/{flow}/change": d.change, "POST /flow/{flow}/enrol": d.begins, "POST /flow/{flow}/sure": d.confirms, "POST /flow/{flow}/cancel": d.cancels,
+		"POST /flow/{flow}/end": d.ends, "POST /flow/{flow}/other": d.other, "GET /flow/{flow}/qr.png": d.qr, "POST /flow/{flow}/passkey-options": d.passkeyOptions, "POST /flow/{flow}/passkey": d.passkeyGiven,
+		"POST /flow/{flow}/code": d.newCode, "POST /flow/{flow}/leave": d.leave,
 		"POST /flow/{flow}/allow": d.allow, "POST /flow/{flow}/key-options/{method}": d.keyOptions, "POST /flow/{flow}/key/{method}": d.keyGiven,
 		"POST /flow/{flow}/new-key-options": d.newKeyOptions, "POST /flow/{flow}/new-key": d.newKey,
 	} {
@@ -97,35 +108,4 @@ func (d *Desk) signedOnAs(w http.ResponseWriter, r *http.Request) string {
 	b, done := d.lockedBrowser(w, r)
 	defer done()
 	return b.user
-}
-
-func (d *Desk) signedOut(w http.ResponseWriter, r *http.Request) {
-	b, done := d.lockedBrowser(w, r)
-	defer done()
-	if !d.signOut(r.Context(), w, b) {
-		d.show(w, http.StatusServiceUnavailable, "over", page{Title: "You are signed out here", Text: "The service that decides does not answer. The desk tells it as soon as it does; until then other sites may still let you in."})
-		return
-	}
-	d.show(w, http.StatusOK, "over", page{Title: "You are signed out", Text: "Here, and of everything that you had signed on to in this session."})
-}
-
-// account is where people see to how they prove who they are.
-type account struct{ *Desk }
-
-// accountApp is the app that whoever may see to it signs on to.
-const accountApp = "noticeboard"
-
-func (a *account) question() (app, address string) { return accountApp, "" }
-func (a *account) onDevice() bool                  { return true }
-func (a *account) name() string                    { return "how you sign on" }
-
-func (a *account) finish(w http.ResponseWriter, _ *http.Request, f *flow, b *browser, _ signon.Decision) {
-	p := page{Title: "How you sign on", Flow: f, SignedOn: b.user, Failed: f.fault()}
-	for _, m := range enrollable {
-		if a.Vault.Has(b.user, m) {
-			p.Points = append(p.Points, nameOf(m))
-		}
-		p.Choices = append(p.Choices, choice{[]string{m}, nameOf(m), m})
-	}
-	a.show(w, http.StatusOK, "methods", p)
 }

@@ -10,15 +10,14 @@ import (
 	"github.com/go-webauthn/webauthn/webauthn"
 
 	"briskwarden.example/briskwarden/examples/desk/vault"
-	"briskwarden.example/briskwarden/signon"
 )
 
 // verification says whether a key has to verify its user: a passkey does, a security key is something that one has.
 func verification(method string) protocol.UserVerificationRequirement {
-	if method == vault.Passkey {
-		return protocol.VerificationRequired
+	if method == vault.SecurityKey {
+		return protocol.VerificationDiscouraged
 	}
-	return protocol.VerificationDiscouraged
+	return protocol.VerificationRequired
 }
 
 // keyOptions begins to ask for a key. What was asked for before counts no more.
@@ -49,7 +48,7 @@ func (d *Desk) keyGiven(w http.ResponseWriter, r *http.Request, f *flow, b *brow
 		return
 	}
 	key, err := d.webauthn.FinishLogin(user, *ceremony, r)
-	if err != nil || method == vault.Passkey && !key.Flags.UserVerified || !d.Vault.Used(f.user, key) {
+	if err != nil || method != vault.SecurityKey && !key.Flags.UserVerified || !d.Vault.Used(f.user, key) {
 		f.failed = "The key was not accepted."
 		writeJSON(w, http.StatusForbidden, map[string]string{"error": "not accepted"})
 		return
@@ -58,27 +57,33 @@ func (d *Desk) keyGiven(w http.ResponseWriter, r *http.Request, f *flow, b *brow
 	writeJSON(w, http.StatusOK, map[string]string{"next": "/flow/" + f.id})
 }
 
-// beginEnrolment asks whether the person may set up a method now, and where it may not be yet, has her prove what it takes.
-func (d *Desk) beginEnrolment(w http.ResponseWriter, r *http.Request, f *flow, b *browser) {
-	method := r.PostFormValue("methods")
-	if f.user == "" || !slices.Contains(enrollable, method) {
+// passkeyOptions begins to ask for a passkey of whoever it is: nobody has to be named, and so nobody is shut out by guesses.
+func (d *Desk) passkeyOptions(w http.ResponseWriter, _ *http.Request, f *flow, _ *browser) {
+	options, ceremony, err := d.webauthn.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))
+	if err != nil {
+		writeJSON(w, http.StatusConflict, map[string]string{"error": "it cannot be asked for"})
 		return
 	}
-	decision, err := d.decide(r, f, b, enrolNew)
-	switch {
-	case err != nil:
-		http.Error(w, "the decision service cannot be reached", http.StatusServiceUnavailable)
-		return
-	case decision.Outcome != signon.Grant:
-		d.follow(w, r, f, b, decision)
+	f.ceremony = ceremony
+	writeJSON(w, http.StatusOK, options)
+}
+
+// passkeyGiven signs on whoever has the passkey, in a flow of her own.
+func (d *Desk) passkeyGiven(w http.ResponseWriter, r *http.Request, f *flow, b *browser) {
+	ceremony := f.ceremony
+	f.ceremony = nil
+	if ceremony == nil || f.user != "" {
+		writeJSON(w, http.StatusConflict, map[string]string{"error": "nobody asks for it"})
 		return
 	}
-	f.enrol, f.secret = method, ""
-	if method == vault.RecoveryCode {
-		f.codes, f.enrol = d.Vault.NewRecoveryCodes(f.user), ""
-		d.tellEnrolled(r, f, method)
+	user, key, err := d.webauthn.FinishPasskeyLogin(func(_, handle []byte) (webauthn.User, error) { return d.Vault.ByHandle(handle) }, *ceremony, r)
+	if err != nil || !key.Flags.UserVerified || !d.Vault.Used(user.WebAuthnName(), key) {
+		f.failed = "The key was not accepted."
+		writeJSON(w, http.StatusForbidden, map[string]string{"error": "not accepted"})
+		return
 	}
-	again(w, r, f)
+	f = d.known(w, r, f, b, d.try(r, user.WebAuthnName()), d.Vault.MethodOf(user.WebAuthnName(), key.ID))
+	writeJSON(w, http.StatusOK, map[string]string{"next": "/flow/" + f.id})
 }
 
 func (d *Desk) tellEnrolled(r *http.Request, f *flow, method string) {
@@ -98,7 +103,7 @@ func (d *Desk) showEnrolment(w http.ResponseWriter, f *flow) {
 
 // newKeyOptions begins to make a key.
 func (d *Desk) newKeyOptions(w http.ResponseWriter, r *http.Request, f *flow, _ *browser) {
-	user := d.Vault.User(f.user, f.enrol)
+	user, all := d.Vault.User(f.user, f.enrol), d.Vault.User(f.user, vault.AnyKey) // one authenticator is one method
 	if user == nil || !isKey(f.enrol) {
 		writeJSON(w, http.StatusConflict, map[string]string{"error": "nobody asks for it"})
 		return
@@ -108,7 +113,7 @@ func (d *Desk) newKeyOptions(w http.ResponseWriter, r *http.Request, f *flow, _ 
 		selection.ResidentKey = protocol.ResidentKeyRequirementRequired
 	}
 	options, ceremony, err := d.webauthn.BeginRegistration(user, webauthn.WithAuthenticatorSelection(selection),
-		webauthn.WithExclusions(webauthn.Credentials(user.WebAuthnCredentials()).CredentialDescriptors()))
+		webauthn.WithExclusions(webauthn.Credentials(all.WebAuthnCredentials()).CredentialDescriptors()))
 	if err != nil {
 		writeJSON(w, http.StatusConflict, map[string]string{"error": "it cannot be made"})
 		return
@@ -127,13 +132,20 @@ func (d *Desk) newKey(w http.ResponseWriter, r *http.Request, f *flow, _ *browse
 		return
 	}
 	key, err := d.webauthn.FinishRegistration(user, *ceremony, r)
-	if err != nil || f.enrol == vault.Passkey && !key.Flags.UserVerified || !d.Vault.AddKey(f.user, f.enrol, key) {
+	method := f.enrol
+	if err == nil && method == vault.Passkey && key.Flags.BackupEligible {
+		method = vault.SyncedPasskey
+	}
+	if err != nil || f.enrol == vault.Passkey && !key.Flags.UserVerified || !d.Vault.AddKey(f.user, method, key) {
 		f.failed = "The key was not accepted."
 		writeJSON(w, http.StatusForbidden, map[string]string{"error": "not accepted"})
 		return
 	}
-	d.tellEnrolled(r, f, f.enrol)
-	f.enrol = ""
+	d.tellEnrolled(r, f, method)
+	f.done()
+	if method == vault.SyncedPasskey {
+		f.failed = "Your passkey is kept in an account and copied to other devices. It counts as a synced passkey, which is not enough where one that stays on its device is asked for."
+	}
 	writeJSON(w, http.StatusOK, map[string]string{"next": "/flow/" + f.id})
 }
 
@@ -144,8 +156,8 @@ func (d *Desk) newCode(w http.ResponseWriter, r *http.Request, f *flow, _ *brows
 	case !d.Vault.SetSecret(f.user, f.secret, r.PostFormValue("value")):
 		f.failed = "That is not the code that belongs to this key."
 	default:
-		f.enrol, f.secret = "", ""
 		d.tellEnrolled(r, f, vault.AppCode)
+		f.done()
 	}
 	again(w, r, f)
 }

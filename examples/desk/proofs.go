@@ -36,7 +36,7 @@ func choices(sets [][]string, can []string) (list []choice) {
 // nameOf is what people call a method.
 func nameOf(method string) string {
 	if name, ok := map[string]string{vault.Password: "Password", vault.AppCode: "Code of your app", vault.RecoveryCode: "Recovery code", vault.Passkey: "Passkey",
-		vault.SecurityKey: "Security key"}[method]; ok {
+		vault.SyncedPasskey: "Synced passkey", vault.SecurityKey: "Security key"}[method]; ok {
 		return name
 	}
 	return method
@@ -70,7 +70,9 @@ func (d *Desk) verify(w http.ResponseWriter, f *flow, sets [][]string, message s
 	d.show(w, http.StatusOK, "choose", page{Title: "One more proof is needed", Text: message, Flow: f, Choices: list})
 }
 
-func isKey(method string) bool { return method == vault.Passkey || method == vault.SecurityKey }
+func isKey(method string) bool {
+	return method == vault.Passkey || method == vault.SyncedPasskey || method == vault.SecurityKey
+}
 
 // prove notes that something was proved.
 func (d *Desk) prove(f *flow, b *browser, method string) {
@@ -79,6 +81,9 @@ func (d *Desk) prove(f *flow, b *browser, method string) {
 	}
 	f.at = d.Now()
 	b.proved = f.at
+	if b.user == f.user && !slices.Contains(b.shown, method) {
+		b.shown = append(b.shown, method)
+	}
 }
 
 // choose takes the methods that somebody chose.
@@ -97,16 +102,16 @@ func (d *Desk) give(w http.ResponseWriter, r *http.Request, f *flow, b *browser)
 	switch {
 	case f.user == "" || !slices.Contains(f.chosen, method):
 	case method == vault.Password:
-		ok = d.Vault.CheckPassword(f.user, given)
+		ok = d.Vault.CheckPassword(d.try(r, f.user), given)
 	case method == vault.AppCode:
-		ok = d.Vault.CheckCode(f.user, strings.ReplaceAll(given, " ", ""))
+		ok = d.Vault.CheckCode(d.try(r, f.user), strings.ReplaceAll(given, " ", ""))
 	case method == vault.RecoveryCode:
-		ok = d.Vault.CheckRecoveryCode(f.user, given)
+		ok = d.Vault.CheckRecoveryCode(d.try(r, f.user), given)
 	}
 	if ok {
 		d.prove(f, b, method)
 	} else {
-		f.failed = "That is not right, is too old, or was tried too often."
+		f.failed = "That is not right, is too old, or was tried too often: then wait a minute."
 	}
 	again(w, r, f)
 }
@@ -114,6 +119,7 @@ func (d *Desk) give(w http.ResponseWriter, r *http.Request, f *flow, b *browser)
 // change takes a new password.
 func (d *Desk) change(w http.ResponseWriter, r *http.Request, f *flow, b *browser) {
 	if f.user == "" {
+		again(w, r, f)
 		return
 	}
 	decision, err := d.decide(r, f, b, plainSignOn)
@@ -129,7 +135,7 @@ func (d *Desk) change(w http.ResponseWriter, r *http.Request, f *flow, b *browse
 	} else {
 		d.prove(f, b, vault.ChangePassword)
 		if b.user == f.user {
-			d.endOthers(b)
+			d.endWhere(b, func(*browser) bool { return true })
 		}
 	}
 	again(w, r, f)

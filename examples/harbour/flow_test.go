@@ -238,7 +238,7 @@ func TestOldPasswordIsTold(t *testing.T) {
 	v := vault.New(time.Now)
 	v.Add("ann", "a storm off Eastholm")
 	for range 12 {
-		v.CheckPassword("ann", "wrong")
+		v.CheckPassword(vault.Try{User: "ann"}, "wrong")
 	}
 	require.EqualError(t, v.SetPassword("ann", "a storm off Eastholm"), "the old one")
 }

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -32,7 +33,7 @@ func (h *harbour) site(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	_ = templates.ExecuteTemplate(w, "site", map[string]string{"Name": name, "User": r.Header.Get("Remote-User"), "Token": told(r), "SignOut": h.url(deskHost, "front") + "/sign-out", "Home": h.url(domain, "front")})
+	_ = templates.ExecuteTemplate(w, "site", map[string]string{"Name": name, "User": r.Header.Get("Remote-User"), "Token": told(r), "SignOut": h.url(deskHost, "front") + "/sign-out?return=" + url.QueryEscape(h.url(host, "sites")+"/"), "Home": h.url(domain, "front")})
 }
 
 // told is what a site was told that it does not need.

@@ -211,16 +211,17 @@ func (h *harbour) openDesk() (err error) {
 	h.scanner = machine
 	for host, p := range map[string]*program{plannerHost: h.planner, notesHost: h.notes} {
 		p.url = h.url(host, "front")
-		p.client.Redirects = []string{p.url + "/back"}
+		p.client.Redirects, p.client.Home, p.client.Leave = []string{p.url + "/back"}, p.url+"/", []string{p.url + "/"}
 		p.client.SignedOut = "http://" + h.listens["front"].Addr().String() + "/signed-out/" + p.client.ID
 	}
 	h.desk, err = desk.New(desk.Options{
-		URL: h.url(deskHost, "front"), Cookie: sessionCookie, Decisions: h.caller("desk"), Vault: h.vault, Now: h.now, Log: h.logger(),
+		URL: h.url(deskHost, "front"), Cookie: sessionCookie, Decisions: h.caller("desk"), Vault: h.vault, Now: h.now, Zone: oslo, Log: h.logger(),
 		Sites: map[string]desk.Site{h.url(newsHost, "sites"): {Name: "The noticeboard", Audience: []string{"news"}}, h.url(rosterHost, "sites"): {Name: "Who sails when", Audience: []string{"roster"}},
 			h.url(berthsHost, "sites"): {Name: "Which ferry lies where", Audience: []string{"berths"}}},
 		Clients: []*desk.Client{h.planner.client, h.notes.client, h.scanner.client},
-		Scopes: []desk.ScopeSet{{Title: "Who you are", Weight: 0, Scopes: []string{"openid", "profile", "email"}}, {Title: "Who sails when", Weight: 40, Scopes: []string{"roster.*"}},
-			{Title: "Money: the books and the salaries", Weight: 80, Scopes: []string{"ledger.*", "payroll.*"}}},
+		Scopes: []desk.ScopeSet{{Title: "Who you are", Lets: "See your name and your address for mail.", Scopes: []string{"openid", "profile", "email"}},
+			{Title: "Who sails when", Lets: "See the roster in your name, and change what you may change in it.", Weight: 40, Scopes: []string{"roster.*"}},
+			{Title: "Money: the books and the salaries", Lets: "Read what the line earns and pays, and what people are paid.", Weight: 80, Scopes: []string{"ledger.*", "payroll.*"}}},
 		Circumstances: circumstances, Contact: "Call the harbour desk: 5000.",
 	})
 	return err

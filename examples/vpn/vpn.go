@@ -197,7 +197,7 @@ func (s *Server) answer(ctx context.Context, r *radius.Request) *radius.Packet {
 		return s.reject(r, notRight)
 	}
 	d := s.dialogueOf(r, user)
-	if d == nil || !s.check(d, given) {
+	if d == nil || !s.check(r, d, given) {
 		return s.reject(r, notRight)
 	}
 	d.proved = append(d.proved, d.asked)
@@ -233,14 +233,15 @@ func (s *Server) dialogueOf(r *radius.Request, user string) *dialogue {
 	return d
 }
 
-func (s *Server) check(d *dialogue, given string) bool {
+func (s *Server) check(r *radius.Request, d *dialogue, given string) bool {
+	t := vault.Try{User: d.user, From: addressOf(rfc2865.CallingStationID_GetString(r.Packet))}
 	switch d.asked {
 	case vault.Password:
-		return s.Vault.CheckPassword(d.user, given)
+		return s.Vault.CheckPassword(t, given)
 	case vault.AppCode:
-		return s.Vault.CheckCode(d.user, strings.ReplaceAll(given, " ", ""))
+		return s.Vault.CheckCode(t, strings.ReplaceAll(given, " ", ""))
 	case vault.RecoveryCode:
-		return s.Vault.CheckRecoveryCode(d.user, given)
+		return s.Vault.CheckRecoveryCode(t, given)
 	}
 	return false
 }
@@ -248,9 +249,7 @@ func (s *Server) check(d *dialogue, given string) bool {
 // decide asks the service, and says what comes next.
 func (s *Server) decide(ctx context.Context, r *radius.Request, d *dialogue) *radius.Packet {
 	so := signon.SignOn{User: d.user, App: s.App, Client: "native", Presented: d.proved, Session: signon.Session{ID: d.session}}
-	if from := rfc2865.CallingStationID_GetString(r.Packet); from != "" {
-		so.IP = addressOf(from)
-	}
+	so.IP = addressOf(rfc2865.CallingStationID_GetString(r.Packet))
 	decision, err := s.Decisions.Decide(ctx, so, "")
 	switch {
 	case err != nil:

@@ -30,9 +30,11 @@ const (
 	Elsewhere     Text = "Set up {methods}, from a place where you may."
 	Change        Text = "Change your password."
 	Remedy        Text = "Mend on your device: {check}."
+	Identify      Text = "Use a device that your organisation looks after, in the way that it is set up for: nothing said which device this is."
 	Review        Text = "Wait for the review."
 	Again         Text = "Go on to “{app}”"
 	Help          Text = "If that does not help, ask whoever looks after your sign-on, and give this reference."
+	HelpAlone     Text = "Ask whoever looks after your sign-on, and give this reference."
 	TitleNext     Text = "What you can do"
 	TitleHelp     Text = "Help"
 	Reference     Text = "Reference"
@@ -45,14 +47,15 @@ const (
 	Unverified    Text = "Something about this sign-on could not be verified."
 	Circumstances Text = "You cannot sign on here under these circumstances."
 	NoAccess      Text = "You have no access here."
+	NoApp         Text = "No application has this address."
 	CannotGive    Text = "You cannot give here what is asked for."
 	SessionEnded  Text = "This session has ended. Please sign on again."
 	StateAway     Text = "The service cannot reach what it remembers, and lets nobody in until it can."
 )
 
 // BuiltIn lists the texts above.
-var BuiltIn = []Text{TitleBlocked, TitleStepUp, Happened, Nothing, Verify, Enrol, Elsewhere, Change, Remedy, Review, Again, Help, TitleNext,
-	TitleHelp, Reference, And, Or, NotFound, NotFoundMore, Confirm, WaitsReview, Unverified, Circumstances, NoAccess, CannotGive, SessionEnded, StateAway}
+var BuiltIn = []Text{TitleBlocked, TitleStepUp, Happened, Nothing, Verify, Enrol, Elsewhere, Change, Remedy, Identify, Review, Again, Help, HelpAlone, TitleNext,
+	TitleHelp, Reference, And, Or, NotFound, NotFoundMore, Confirm, WaitsReview, Unverified, Circumstances, NoAccess, NoApp, CannotGive, SessionEnded, StateAway}
 
 // Catalog has texts in several languages. The zero Catalog has English alone.
 type Catalog struct {
@@ -161,6 +164,16 @@ func (w *Words) Name(text string) string {
 		return said
 	}
 	return text
+}
+
+// Of is the first of some texts that is said in this language; the last where none is.
+func (w *Words) Of(list ...Text) Text {
+	for _, t := range list {
+		if _, is := w.said[string(t)]; is || w == english {
+			return t
+		}
+	}
+	return list[len(list)-1]
 }
 
 // All joins names: one and another and a third.

@@ -5,6 +5,7 @@ const post = async (path, body) => {
   const answer = await fetch(path, {method: "POST", headers: {"Content-Type": "application/json"}, body: body && JSON.stringify(body)});
   return answer.json();
 };
+button.hidden = !window.PublicKeyCredential?.parseRequestOptionsFromJSON;
 button.addEventListener("click", async () => {
   button.disabled = true;
   failed.hidden = true;
@@ -13,7 +14,7 @@ button.addEventListener("click", async () => {
     const key = "new" in button.dataset
       ? await navigator.credentials.create({publicKey: PublicKeyCredential.parseCreationOptionsFromJSON(options)})
       : await navigator.credentials.get({publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(options)});
-    const answer = await post(button.dataset.answer, key.toJSON());
+    const answer = await post(button.dataset.answer + (document.getElementById("remember")?.checked ? "?remember=yes" : ""), key.toJSON());
     if (!answer.next) throw new Error(answer.error);
     location.assign(answer.next);
   } catch {

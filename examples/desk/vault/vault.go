@@ -18,7 +18,6 @@ import (
 	"github.com/go-webauthn/webauthn/webauthn"
 	"github.com/pquerna/otp"
 	"github.com/pquerna/otp/totp"
-	"golang.org/x/time/rate"
 )
 
 // The methods that the desk can verify, by the names that rulebooks have for them.
@@ -27,8 +26,10 @@ const (
 	AppCode        = "app-code"
 	RecoveryCode   = "recovery-code"
 	Passkey        = "passkey"
+	SyncedPasskey  = "synced-passkey" // one that may be copied to other devices, through the account that keeps it
 	SecurityKey    = "security-key"
 	ChangePassword = "change-password" // what counts as proof that it was changed
+	AnyKey         = ""                // whatever the method of a key
 )
 
 // Vault keeps credentials. It is safe for concurrent use.
@@ -37,6 +38,7 @@ type Vault struct {
 	mu     sync.Mutex
 	people map[string]*Person
 	nobody *Person // whom those are compared with whom nobody knows
+	tries  tries
 }
 
 // Person has the credentials of one person. It is a user of WebAuthn.
@@ -44,17 +46,18 @@ type Person struct {
 	id       string
 	handle   []byte
 	salt     []byte
-	digest   []byte // of the password
-	secret   string // of app codes; empty where there are none
-	lastStep int64  // of the last code that was taken: none counts twice
+	digest   []byte               // of the password
+	secret   string               // of app codes; empty where there are none
+	since    map[string]time.Time // when app codes and recovery codes were set up, by method
+	lastStep int64                // of the last code that was taken: none counts twice
 	recovery map[string]bool
 	keys     []key
-	tries    *rate.Limiter
 }
 
 // key is a passkey or a security key.
 type key struct {
 	method string
+	since  time.Time
 	webauthn.Credential
 }
 
@@ -80,7 +83,7 @@ func (v *Vault) Add(id, password string) {
 }
 
 func (v *Vault) add(id, password string) *Person {
-	p := &Person{id: id, handle: []byte(random()), salt: []byte(random()), recovery: map[string]bool{}, tries: rate.NewLimiter(rate.Every(5*time.Second), 10)}
+	p := &Person{id: id, handle: []byte(random()), salt: []byte(random()), recovery: map[string]bool{}, since: map[string]time.Time{}}
 	p.digest = p.derive(password)
 	v.people[id] = p
 	return p
@@ -97,25 +100,29 @@ func (p *Person) derive(password string) []byte {
 	return digest
 }
 
-// find finds a person who may try once more, or somebody whom nothing fits.
-func (v *Vault) find(id string) (p *Person, known bool) {
-	p = v.people[id]
-	if p == nil || !p.tries.AllowN(v.now(), 1) {
-		return v.nobody, false
+// find finds a person who may try once more, or somebody whom nothing fits. With the lock held, it is told what came of it.
+func (v *Vault) find(t Try) (p *Person, came func(right bool) bool) {
+	end, may := v.tries.begin(t, v.now())
+	p = v.people[t.User]
+	if p == nil || !may {
+		return v.nobody, func(bool) bool { return false }
 	}
-	return p, true
+	return p, func(right bool) bool { end(right); return right }
 }
 
 // CheckPassword reports whether a password is the person's.
-func (v *Vault) CheckPassword(id, password string) bool {
+func (v *Vault) CheckPassword(t Try, password string) bool {
 	v.mu.Lock()
-	p, known := v.find(id)
+	p, came := v.find(t)
 	salted := *p
 	v.mu.Unlock()
 	if len(password) > 1024 {
 		password = ""
 	}
-	return subtle.ConstantTimeCompare(salted.derive(password), salted.digest) == 1 && known
+	right := subtle.ConstantTimeCompare(salted.derive(password), salted.digest) == 1
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return came(right)
 }
 
 // LeastPassword is how long a new password is, in characters.
@@ -145,12 +152,12 @@ func (v *Vault) SetPassword(id, password string) error {
 var codes = totp.ValidateOpts{Period: 30, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1}
 
 // CheckCode reports whether a code is the person's now. It counts once.
-func (v *Vault) CheckCode(id, code string) bool {
+func (v *Vault) CheckCode(t Try, code string) bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	p, known := v.find(id)
+	p, came := v.find(t)
 	step, ok := stepOf(p.secret, code, v.now())
-	if !ok || !known || step <= p.lastStep {
+	if !came(ok && step > p.lastStep) {
 		return false
 	}
 	p.lastStep = step
@@ -183,7 +190,7 @@ func (v *Vault) SetSecret(id, secret, code string) bool {
 	if p == nil || !ok {
 		return false
 	}
-	p.secret, p.lastStep = secret, step
+	p.secret, p.lastStep, p.since[AppCode] = secret, step, v.now()
 	return true
 }
 
@@ -217,6 +224,7 @@ func (v *Vault) NewRecoveryCodes(id string) (list []string) {
 		return nil
 	}
 	clear(p.recovery)
+	p.since[RecoveryCode] = v.now()
 	for range 8 {
 		code := strings.ToLower(random()[:12])
 		p.recovery[hashed(code)] = true
@@ -231,12 +239,12 @@ func hashed(code string) string {
 }
 
 // CheckRecoveryCode reports whether a code is one of the person's. It counts once.
-func (v *Vault) CheckRecoveryCode(id, code string) bool {
+func (v *Vault) CheckRecoveryCode(t Try, code string) bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	p, known := v.find(id)
+	p, came := v.find(t)
 	digest := hashed(code)
-	if !known || !p.recovery[digest] {
+	if !came(p.recovery[digest]) {
 		return false
 	}
 	delete(p.recovery, digest)
@@ -256,7 +264,7 @@ func (v *Vault) AddKey(id, method string, c *webauthn.Credential) bool {
 	if p == nil {
 		return false
 	}
-	p.keys = append(p.keys, key{method, *c})
+	p.keys = append(p.keys, key{method, v.now(), *c})
 	return true
 }
 
@@ -304,11 +312,99 @@ func (v *Vault) User(id, method string) webauthn.User {
 	}
 	u := &user{id: p.id, handle: p.handle}
 	for _, k := range p.keys {
-		if k.method == method {
+		if k.method == method || method == AnyKey {
 			u.keys = append(u.keys, k.Credential)
 		}
 	}
 	return u
+}
+
+// ByHandle is the person whose passkeys have a handle, with these.
+func (v *Vault) ByHandle(handle []byte) (webauthn.User, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, p := range v.people {
+		if !slices.Equal(p.handle, handle) {
+			continue
+		}
+		u := &user{id: p.id, handle: p.handle}
+		for _, k := range p.keys {
+			if k.method != SecurityKey {
+				u.keys = append(u.keys, k.Credential)
+			}
+		}
+		return u, nil
+	}
+	return nil, errors.New("nobody has it")
+}
+
+// MethodOf is the method of a person's key; empty where she has none such.
+func (v *Vault) MethodOf(id string, key []byte) string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if p := v.people[id]; p != nil {
+		for _, k := range p.keys {
+			if slices.Equal(k.ID, key) {
+				return k.method
+			}
+		}
+	}
+	return ""
+}
+
+// Held is something that a person has set up.
+type Held struct {
+	ID     string
+	Method string
+	Since  time.Time // zero is not known
+}
+
+// Held lists what a person has set up.
+func (v *Vault) Held(id string) (list []Held) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	p := v.people[id]
+	if p == nil {
+		return nil
+	}
+	for _, k := range p.keys {
+		list = append(list, Held{k.named(), k.method, k.since})
+	}
+	if p.secret != "" {
+		list = append(list, Held{AppCode, AppCode, p.since[AppCode]})
+	}
+	if len(p.recovery) > 0 {
+		list = append(list, Held{RecoveryCode, RecoveryCode, p.since[RecoveryCode]})
+	}
+	return list
+}
+
+// named is how a key is named on pages.
+func (k *key) named() string { return hashed(string(k.ID))[:16] }
+
+// Remove removes something that a person has set up, by its id in [Vault.Held]. It reports the method, and whether that was the
+// last of it.
+func (v *Vault) Remove(id, what string) (method string, last bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	p := v.people[id]
+	switch {
+	case p == nil:
+		return "", false
+	case what == AppCode:
+		p.secret = ""
+		return AppCode, true
+	case what == RecoveryCode:
+		clear(p.recovery)
+		return RecoveryCode, true
+	}
+	for i, k := range p.keys {
+		if k.named() == what {
+			p.keys = slices.Delete(p.keys, i, i+1)
+			return k.method, !slices.ContainsFunc(p.keys, func(other key) bool { return other.method == k.method })
+		}
+	}
+	return "", false
 }
 
 type user struct {
