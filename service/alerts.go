@@ -60,12 +60,14 @@ func (s *Service) raisedBy(ctx context.Context, e *engine.Engine, q *question, b
 	if beside != nil {
 		so, recalled = &beside.SignOn, &beside.Recalled
 	}
-	raised, err := e.Raised(ctx, so, recalled, q.decision.Outcome)
-	if err != nil {
-		s.Log.Error("it cannot be told which alerts a sign-on raises", slog.Any("error", err))
-		return nil
+	if !q.alerting {
+		var err error
+		if q.raised, err = e.Raised(ctx, so, recalled, q.decision.Outcome); err != nil {
+			s.Log.Error("it cannot be told which alerts a sign-on raises", slog.Any("error", err))
+			return nil
+		}
 	}
-	for _, a := range raised {
+	for _, a := range q.raised {
 		list = append(list, &raise.Raised{Alert: a, User: so.User, App: so.App, Content: func(held int) (outbox.Content, error) {
 			return s.reportContent(e, a, q, beside, held)
 		}})

@@ -3,9 +3,9 @@ package service
 // How requests are taken up and answered.
 
 import (
+	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"mime"
 	"net/http"
@@ -187,15 +187,20 @@ func readBody(w http.ResponseWriter, r *http.Request, types []string) ([]byte, *
 	case r.ContentLength > mostBody:
 		return nil, refuse(http.StatusRequestEntityTooLarge, "a request has at most %d bytes", mostBody)
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostBody))
+	var read bytes.Buffer
+	read.Grow(int(min(max(r.ContentLength, 0), firstBytes)) + bytes.MinRead)
+	_, err = read.ReadFrom(http.MaxBytesReader(w, r.Body, mostBody))
 	if err != nil {
 		if _, large := err.(*http.MaxBytesError); large {
 			return nil, refuse(http.StatusRequestEntityTooLarge, "a request has at most %d bytes", mostBody)
 		}
 		return nil, refuse(http.StatusBadRequest, "the request could not be read to its end")
 	}
-	return body, nil
+	return read.Bytes(), nil
 }
+
+// firstBytes is how many bytes of a body are made room for before they have come.
+const firstBytes = 64 << 10
 
 // write writes an answer, or why there is none.
 func (s *Service) write(w http.ResponseWriter, to answer, no *refusal) {

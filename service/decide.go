@@ -29,6 +29,8 @@ type question struct {
 	decision signon.Decision
 	why      error // it cannot be read, or judged
 	fact     bool  // what the decision says is no matter of who the user is
+	raised   []*rulebook.Alert
+	alerting bool // raised is all that the decision raises
 
 	addressed bool // the app is named by its address
 }
@@ -183,7 +185,8 @@ func (s *Service) judge(ctx context.Context, a *asked, questions []*question, re
 			continue
 		}
 		q.fact = r.Ended && r.Known()
-		q.why = a.engine.DecideRecalled(ctx, &r.SignOn, &r.Recalled, &q.decision, a.caller.may(rulebook.MayExplain))
+		q.raised, q.why = a.engine.DecideAlerting(ctx, &r.SignOn, &r.Recalled, &q.decision, a.caller.may(rulebook.MayExplain))
+		q.alerting = true
 		if q.why == nil && !q.made {
 			decided, outcomes = append(decided, r), append(outcomes, q.decision.Outcome)
 		}
@@ -223,6 +226,7 @@ func (s *Service) askLedger(ctx context.Context, a *asked, q *question, r *memor
 
 // withoutState decides where the state is away: an emergency account by what it presents now, and nobody else.
 func (s *Service) withoutState(ctx context.Context, e *engine.Engine, q *question) {
+	q.alerting = false
 	if p := e.Rulebook().People[q.User]; p != nil && p.BreakGlass && p.Active != known.False {
 		bare := *q.SignOn
 		bare.Evidence = nil

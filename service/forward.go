@@ -130,6 +130,10 @@ func (s *Service) pass(ctx context.Context, a *asked, v *visit, who *bearer) (an
 		}
 		s.withoutState(ctx, a.engine, q)
 	}
+	if err != nil {
+		recalled = nil
+	}
+	s.alerts(ctx, a, []*question{q}, recalled)
 	s.finish(a, []*question{q}, recalled, begun)
 	s.metrics.forwarded(q.decision.Outcome.String())
 	if q.decision.Outcome != signon.Grant && err == nil {
@@ -171,9 +175,10 @@ func (s *Service) visited(ctx context.Context, a *asked, v *visit, who *bearer) 
 		if !speaksFor(v.rb, who.issuer, r.Person) {
 			r.Person = nil
 		}
-		if q.why = a.engine.DecideRecalled(ctx, &r.SignOn, &r.Recalled, &q.decision, false); q.why != nil {
+		if q.raised, q.why = a.engine.DecideAlerting(ctx, &r.SignOn, &r.Recalled, &q.decision, false); q.why != nil {
 			return strictest, nil, q.why
 		}
+		q.alerting = true
 		if i == 0 || q.decision.Outcome < strictest.decision.Outcome {
 			strictest, of = q, []*memory.Recall{r}
 		}

@@ -67,11 +67,14 @@ const siteCookie = "__Host-skerry-session"
 const bokmal = `{"You were not let in": "Du slapp ikke inn", "You asked for “{app}” on {date} at {time}.": "Du ba om «{app}» {date} kl. {time}.",
  "Call the harbour desk": "Ring havnekontoret", "Who sails when": "Hvem som seiler når", "There is nothing that you can do about it here.": "Her kan du ikke gjøre noe med det."}`
 
-func gateway(t testing.TB) *served {
+func gateway(t testing.TB) *served { return gatewayWith(t, "") }
+
+// gatewayWith is the gateway's service with more rules.
+func gatewayWith(t testing.TB, more string) *served {
 	store, err := sqlite.Open(t.TempDir() + "/brisk.state")
 	require.NoError(t, err)
 	t.Cleanup(func() { store.Close() })
-	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(fmt.Sprintf(gatewayRules, digest("gate"), digest("roster-gate"), digest("over"), digest("far"), digest("web")))},
+	r, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(fmt.Sprintf(gatewayRules, digest("gate"), digest("roster-gate"), digest("over"), digest("far"), digest("web")) + more)},
 		"keys.json": {Data: []byte(published())}, "texts/nb.json": {Data: []byte(bokmal)}})
 	require.NoError(t, err)
 	s := &served{TB: t, state: &clock{Store: store}}
@@ -340,6 +343,19 @@ func TestForwardIsNotFooled(t *testing.T) {
 	status, h := s.visit(openSite, token)
 	require.Equal(t, 403, status)
 	require.Equal(t, "1", h.Get("Retry-After"))
+}
+
+// TestGatewayAlerts: whoever is let in or stopped at a gateway alerts as anywhere else.
+func TestGatewayAlerts(t *testing.T) {
+	h := hooked(t, nil)
+	s := gatewayWith(t, fmt.Sprintf("alert relayed { when network in relays  at most 1 per user every 4h  tell %q }\n", h.url()))
+	token := s.person("ann", "s1", s.now(), "pwd").String()
+	for range 3 {
+		s.visit(rosterSite, token, with("X-Forwarded-For", "198.51.100.3"))
+	}
+	s.visit(rosterSite, token)
+	eventually(t, func() bool { return len(h.got()) == 1 })
+	require.Equal(t, "ann", h.got()[0].told.Data["user"])
 }
 
 // TestWhy: the person is told what happened, in her language, and nobody else is.

@@ -27,6 +27,7 @@ func (f *frame) decide(so *signon.SignOn, d *signon.Decision) error {
 		action = rulebook.SignOn
 	}
 	stop, ground, err := f.identify(action)
+	f.stopped = ground != signon.GroundPolicies
 	switch {
 	case err != nil:
 		return err

@@ -186,13 +186,13 @@ func (e *Engine) Rulebook() *rulebook.Rulebook { return e.rb }
 // With explain it tells how it came about. After an error, such as that the sign-on is not
 // valid, d is a block that says so.
 func (e *Engine) Decide(ctx context.Context, so *signon.SignOn, d *signon.Decision, explain bool) error {
-	return e.decide(ctx, so, e.beside, d, explained(explain))
+	return e.decide(ctx, so, e.beside, d, explained(explain), nil)
 }
 
 // Reasons decides as [Engine.Decide] does, and tells how it came about but for the policies that did not apply: of a rulebook with
 // many, those are nearly all.
 func (e *Engine) Reasons(ctx context.Context, so *signon.SignOn, d *signon.Decision) error {
-	return e.decide(ctx, so, e.beside, d, &signon.Explanation{Policies: []signon.Entry{}, Waivers: []string{}})
+	return e.decide(ctx, so, e.beside, d, &signon.Explanation{Policies: []signon.Entry{}, Waivers: []string{}}, nil)
 }
 
 // explained is an explanation to be filled in; nil is that none is asked for.
@@ -204,14 +204,18 @@ func explained(asked bool) *signon.Explanation {
 }
 
 // decide decides; an explanation tells of the policies that did not apply if its list of them is not nil.
-func (e *Engine) decide(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, x *signon.Explanation) error {
+func (e *Engine) decide(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, x *signon.Explanation, then func(*frame)) error {
 	d.Reset(so.ID, e.rb.Digest)
 	d.Explanation = x
 	err := so.Validate()
 	if err == nil {
 		err = e.withFrame(ctx, func(f *frame) error {
 			f.recalled = recalled
-			return f.decide(so, d)
+			err := f.decide(so, d)
+			if err == nil && then != nil {
+				then(f)
+			}
+			return err
 		})
 	}
 	if err != nil {

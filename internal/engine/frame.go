@@ -25,6 +25,8 @@ type frame struct {
 	failed error  // the first of a source
 	trace  *Trace // of the decision, for who asked for one; nil for nobody
 
+	stopped bool // user, app, action or session decide by themselves
+
 	request
 	values
 	scratch

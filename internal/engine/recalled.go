@@ -51,7 +51,17 @@ func (s *Signalled) comply(merged *signon.Device, record *posture.Record) (heard
 // DecideRecalled decides as [Engine.Decide] does, beside what a program remembers: of the person, of the past
 // and of the session that is all that counts. It fills in what a grant teaches.
 func (e *Engine) DecideRecalled(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) error {
-	return e.decide(ctx, so, recalled, d, explained(explain))
+	return e.decide(ctx, so, recalled, d, explained(explain), nil)
+}
+
+// DecideAlerting decides as [Engine.DecideRecalled] does, and gives the alerts that the decision raises.
+func (e *Engine) DecideAlerting(ctx context.Context, so *signon.SignOn, recalled *Recalled, d *signon.Decision, explain bool) (raised []*rulebook.Alert, err error) {
+	err = e.decide(ctx, so, recalled, d, explained(explain), func(f *frame) {
+		if len(e.rb.Alerts) > 0 {
+			raised = f.alerts(nil, d.Outcome, f.stopped)
+		}
+	})
+	return raised, err
 }
 
 // Beside is an engine that decides beside what is remembered of one person and session, and knows that person.

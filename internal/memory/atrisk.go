@@ -90,6 +90,8 @@ func (m *Memory) Settle(ctx context.Context, e Entry) error {
 
 // journalled makes a change of a user's marks and of the journal together.
 func (m *Memory) journalled(ctx context.Context, e *Entry, change func(*marks)) error {
+	m.entry.Lock()
+	defer m.entry.Unlock()
 	key := state.Key{Kind: state.Marks, Owner: e.User}
 	for range mostTries {
 		r, err := m.read(ctx, []state.Key{headKey, key})

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"reflect"
 	"sync"
 	"time"
 
@@ -28,6 +29,7 @@ import (
 // Memory remembers in a store. It is safe for concurrent use.
 type Memory struct {
 	store  state.Store
+	entry  sync.Mutex // held by whoever adds to the journal: only other nodes are ahead of anybody
 	now    func() time.Time
 	writer *writer
 	fresh  fresh
@@ -160,12 +162,24 @@ type reading struct {
 	before []cached
 }
 
+// nothing has an empty value of each type of item, which nobody changes.
+var nothing sync.Map
+
+func none[T any]() *T {
+	key := reflect.TypeFor[T]()
+	if empty, ok := nothing.Load(key); ok {
+		return empty.(*T)
+	}
+	empty, _ := nothing.LoadOrStore(key, new(T))
+	return empty.(*T)
+}
+
 // item gives an item of a reading, decoded; nobody changes it. One that there is not is empty.
 func item[T any](m *Memory, r *reading, i int) (*T, int64, error) {
 	got, key := r.Items[i], r.keys[i]
 	switch {
 	case got.Version == 0:
-		return new(T), 0, nil
+		return none[T](), 0, nil
 	case got.Value == nil && got.Version == r.before[i].version:
 		return r.before[i].value.(*T), got.Version, nil
 	}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"iter"
 	"maps"
-	"strings"
 	"sync"
 	"time"
 
@@ -42,13 +41,21 @@ func (s *Store) Read(ctx context.Context, keys []state.Key) (r state.Reading, er
 	if found {
 		return r, nil
 	}
+	var reads []*sql.Stmt
+	for from := 0; from < len(keys); from += atOnce {
+		read, err := s.reading(ctx, min(len(keys)-from, atOnce))
+		if err != nil {
+			return r, s.plain(err)
+		}
+		reads = append(reads, read)
+	}
 	err = s.transaction(ctx, &sql.TxOptions{ReadOnly: true}, func(tx *sql.Tx) error {
-		if err := tx.StmtContext(ctx, s.lastRead).QueryRowContext(ctx).Scan(&last); err != nil {
+		if err := s.row(ctx, tx, readLast).Scan(&last); err != nil {
 			return err
 		}
-		for from := 0; from < len(keys); from += atOnce {
-			to := min(from+atOnce, len(keys))
-			if err := s.readItems(ctx, tx, keys[from:to], r.Items[from:to]); err != nil {
+		for i, read := range reads {
+			from, to := i*atOnce, min((i+1)*atOnce, len(keys))
+			if err := readItems(ctx, tx, read, keys[from:to], r.Items[from:to]); err != nil {
 				return err
 			}
 		}
@@ -148,33 +155,11 @@ func (c *recent) change(made bool, before, after int64, items map[state.Key]stat
 	maps.Copy(c.items, items)
 }
 
-// statement is what reads so many items; it is prepared once.
-func (s *Store) statement(ctx context.Context, items int) (*sql.Stmt, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if prepared := s.reads[items]; prepared != nil {
-		return prepared, nil
-	}
-	prepared, err := s.db.PrepareContext(ctx, "WITH k(n, kind, owner, id) AS (VALUES (?,?,?,?)"+strings.Repeat(",(?,?,?,?)", items-1)+`)
-	  SELECT k.n, i.version, i.value FROM k CROSS JOIN items i ON i.kind = k.kind AND i.owner = k.owner AND i.id = k.id`)
-	if err == nil {
-		if s.reads == nil {
-			s.reads = map[int]*sql.Stmt{}
-		}
-		s.reads[items] = prepared
-	}
-	return prepared, err
-}
-
 // readItems reads items by one statement.
-func (s *Store) readItems(ctx context.Context, tx *sql.Tx, keys []state.Key, items []state.Item) error {
+func readItems(ctx context.Context, tx *sql.Tx, read *sql.Stmt, keys []state.Key, items []state.Item) error {
 	args := make([]any, 0, 4*len(keys))
 	for i, k := range keys {
 		args = append(args, i, int(k.Kind), []byte(k.Owner), []byte(k.ID))
-	}
-	read, err := s.statement(ctx, len(keys))
-	if err != nil {
-		return err
 	}
 	rows, err := tx.StmtContext(ctx, read).QueryContext(ctx, args...)
 	if err != nil {
@@ -202,6 +187,15 @@ func (s *Store) Write(ctx context.Context, sets ...[]state.Change) []error {
 		return errs
 	}
 	w := &writer{}
+	select {
+	case s.turn <- struct{}{}:
+	case <-ctx.Done():
+		for i := range errs {
+			errs[i] = ctx.Err()
+		}
+		return errs
+	}
+	defer func() { <-s.turn }()
 	s.recent.begin()
 	err := s.transaction(ctx, nil, func(tx *sql.Tx) (err error) {
 		if w, err = s.writer(ctx, tx); err != nil {
@@ -227,6 +221,7 @@ func (s *Store) Write(ctx context.Context, sets ...[]state.Change) []error {
 
 // writer makes changes in a transaction, each set with a version that no change before had.
 type writer struct {
+	*Store
 	ctx             context.Context
 	tx              *sql.Tx
 	before, version int64 // the number of the last change before the transaction, and now
@@ -234,8 +229,8 @@ type writer struct {
 }
 
 func (s *Store) writer(ctx context.Context, tx *sql.Tx) (*writer, error) {
-	w := &writer{ctx: ctx, tx: tx, made: map[state.Key]state.Item{}}
-	err := tx.QueryRowContext(ctx, "UPDATE versions SET last = last + 1 RETURNING last").Scan(&w.version)
+	w := &writer{Store: s, ctx: ctx, tx: tx, made: map[state.Key]state.Item{}}
+	err := s.row(ctx, tx, nextLast).Scan(&w.version)
 	w.before = w.version - 1
 	return w, err
 }
@@ -244,7 +239,7 @@ func (s *Store) writer(ctx context.Context, tx *sql.Tx) (*writer, error) {
 func (w *writer) set(changes []state.Change) error {
 	for _, c := range changes {
 		var version int64
-		err := w.tx.QueryRowContext(w.ctx, "SELECT version FROM items WHERE kind = ? AND owner = ? AND id = ?", int(c.Kind), []byte(c.Owner), []byte(c.ID)).Scan(&version)
+		err := w.row(w.ctx, w.tx, readVersion, int(c.Kind), []byte(c.Owner), []byte(c.ID)).Scan(&version)
 		switch {
 		case err != nil && !errors.Is(err, sql.ErrNoRows):
 			return err
@@ -265,22 +260,18 @@ func (w *writer) set(changes []state.Change) error {
 		return nil
 	}
 	w.version++ // an item that two sets change has two versions
-	_, err := w.tx.ExecContext(w.ctx, "UPDATE versions SET last = ?", w.version)
-	return err
+	return w.do(setLast, w.version)
 }
 
 func (w *writer) change(c *state.Change) error {
 	if c.Value == nil {
-		_, err := w.tx.ExecContext(w.ctx, "DELETE FROM items WHERE kind = ? AND owner = ? AND id = ?", int(c.Kind), []byte(c.Owner), []byte(c.ID))
-		return err
+		return w.do(deleteItem, int(c.Kind), []byte(c.Owner), []byte(c.ID))
 	}
 	var expires sql.NullInt64
 	if !c.Expires.IsZero() {
 		expires = sql.NullInt64{Int64: c.Expires.UnixMicro(), Valid: true}
 	}
-	_, err := w.tx.ExecContext(w.ctx, "INSERT OR REPLACE INTO items (kind, owner, id, version, expires, value) VALUES (?,?,?,?,?,?)",
-		int(c.Kind), []byte(c.Owner), []byte(c.ID), w.version, expires, c.Value)
-	return err
+	return w.do(putItem, int(c.Kind), []byte(c.Owner), []byte(c.ID), w.version, expires, c.Value)
 }
 
 // List gives the items of a kind; see [state.Store]. It reads on in parts, so that it holds nobody up.

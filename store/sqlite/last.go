@@ -38,14 +38,6 @@ func (s *Store) tellNumber(asked []chan numbered) {
 func (s *Store) readNumber() (n numbered) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	s.mu.Lock()
-	if s.lastRead == nil {
-		s.lastRead, n.err = s.db.PrepareContext(ctx, "SELECT last FROM versions")
-	}
-	read := s.lastRead
-	s.mu.Unlock()
-	if n.err == nil {
-		n.err = read.QueryRowContext(ctx).Scan(&n.last)
-	}
+	n.err = s.prepared[readLast].QueryRowContext(ctx).Scan(&n.last)
 	return n
 }

@@ -34,8 +34,9 @@ type Store struct {
 	db   *sql.DB
 
 	mu       sync.Mutex
-	reads    map[int]*sql.Stmt // of so many items
-	lastRead *sql.Stmt
+	prepared map[string]*sql.Stmt // by their text, as long as the store is open
+	reads    map[int]*sql.Stmt    // of so many items
+	turn     chan struct{}        // held by whoever writes items: changes are brought to what is at hand in their order
 	number   gather.Gatherer[chan numbered]
 	recent   recent
 }
@@ -100,9 +101,9 @@ func Open(name string) (*Store, error) {
 	}
 	db.SetMaxIdleConns(connections)
 	db.SetMaxOpenConns(connections)
-	s := &Store{name: name, db: db}
+	s := &Store{name: name, db: db, prepared: map[string]*sql.Stmt{}, reads: map[int]*sql.Stmt{}, turn: make(chan struct{}, 1)}
 	s.number.AtOnce, s.number.Answer = 1, s.tellNumber
-	if err := s.migrate(); err != nil {
+	if err := cmp.Or(s.migrate(), s.prepare()); err != nil {
 		db.Close()
 		return nil, err
 	}
