@@ -22,7 +22,7 @@ func check(ctx context.Context, rb *rulebook.Rulebook, compiled func() *engine.E
 	c := &checker{rb: rb, now: now, list: append(diag.List(nil), rb.Diagnostics...)}
 	for _, look := range []func(){c.policies, c.repeated, c.groups, c.waivers, c.callers, c.signals, c.untold, c.unused, c.schedules, c.apps, c.expectations,
 		c.elsewhere, c.enrolment, c.breakGlass, c.supply, c.weakMethods, c.consent, c.scopes,
-		c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
+		c.twins, c.nearGroups, c.comparedWords, c.overlaps, c.unlocated, c.owners} {
 		look()
 	}
 	if err := c.noisy(ctx, files); err != nil {

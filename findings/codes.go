@@ -31,6 +31,7 @@ const (
 	AcceptsNothing    = "accepts-nothing"
 	UnclearAcceptance = "unclear-acceptance"
 
+	Twins               = "twins"
 	NearGroup           = "near-group"
 	WordOfNothing       = "word-of-nothing"
 	UnlocatedNetwork    = "unlocated-network"
@@ -56,7 +57,7 @@ const (
 func Codes() []string {
 	codes := []string{PolicyForNobody, EmptyGroup, UnreachableCase, UnreachableStage, SamePolicy, SameCase, WaiverOver, WaiverEnding, Unused, NeverOpen,
 		AppOfNoPolicy, AppNotEnforced, UndatedExpect, OnlyIPv4, CannotEnrol, BreakGlassUnready, Unsupplied, WeakMethod, ConsentUnasked, AcceptsNothing,
-		UnclearAcceptance, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, UntoldAlert, UntoldDigest, NoisyAlert, TokenOver, TokenEnding,
+		UnclearAcceptance, Twins, NearGroup, WordOfNothing, UnlocatedNetwork, OverlappingNetworks, UnknownOwner, ImpossibleScope, UnheardSignals, UntoldAlert, UntoldDigest, NoisyAlert, TokenOver, TokenEnding,
 		CaseNeverTaken, PolicyWithoutEffect, WaiverWithoutEffect, LockedOut, AppLocked}
 	for _, code := range []diag.Code{rulebook.CutShort, rulebook.RepeatedItem, rulebook.UnusedTag, rulebook.TextOfNothing, rulebook.DomainOfNobody, rulebook.MissingMember, rulebook.SameGroupName} {
 		codes = append(codes, string(code))
@@ -98,6 +99,7 @@ var about = map[diag.Code]string{
 	WaiverWithoutEffect: "Without the waiver, no possible sign-on would come out otherwise.",
 	LockedOut:           "Somebody is blocked from every app, with whatever they are enrolled in.",
 	AppLocked:           "Nobody ever gets into the app with what they are enrolled in.",
+	Twins:               "People, or groups, whose names differ only in what is easily overlooked: each counts as one of its own.",
 	NearGroup:           "A group that only user blocks name, called nearly as one that something else names.",
 	WordOfNothing:       "A condition compares with a word that nothing in the inventory, the directory or the log has.",
 	OverlappingNetworks: "Addresses of a trusted network lie in one that is not.",

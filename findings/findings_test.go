@@ -121,6 +121,7 @@ func TestFindings(t *testing.T) {
 		"unused":              {"schedule day", "network quay trusted { }\nschedule day"},
 		"app-of-no-policy":    {"app payroll { }", "app payroll { }\napp ledger { }"},
 		"undated-expectation": {"country is NO =>", "country is NO and time in day =>"},
+		"twins":               {"user ann", "user Ann { }\nuser ann"},
 	} {
 		src := strings.Replace(clean, change[0], change[1], 1)
 		require.NotEqual(t, clean, src, code)

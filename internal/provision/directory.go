@@ -13,6 +13,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/service/state"
 )
@@ -68,7 +69,7 @@ func memberKey(group, id string) state.Key {
 	return state.Key{Kind: state.Member, Owner: group, ID: id}
 }
 func userNameKey(name string) state.Key {
-	return state.Key{Kind: state.UserName, Owner: Fold(name)}
+	return state.Key{Kind: state.UserName, Owner: directory.Fold(name)}
 }
 func groupNameKey(name string) state.Key { return state.Key{Kind: state.GroupName, Owner: name} }
 
@@ -142,20 +143,20 @@ type Rules struct {
 func NewRules(rb *rulebook.Rulebook) *Rules {
 	r := &Rules{rb, make(map[string][]string, len(rb.People)), map[string]string{}}
 	for id := range rb.People {
-		r.Folded[Fold(id)] = append(r.Folded[Fold(id)], id)
+		r.Folded[directory.Fold(id)] = append(r.Folded[directory.Fold(id)], id)
 	}
 	for _, ids := range r.Folded {
 		slices.Sort(ids)
 	}
 	for _, name := range rb.Groups.Names() {
-		r.Groups[Fold(name)] = name
+		r.Groups[directory.Fold(name)] = name
 	}
 	return r
 }
 
 // user is the user's id in decisions: that of the rulebook, if it is the same but for its case, is not taken for another.
 func (r *Rules) user(name string) *Error {
-	ids := r.Folded[Fold(name)]
+	ids := r.Folded[directory.Fold(name)]
 	for _, id := range ids {
 		if r.People[id].BreakGlass {
 			return &Error{403, "", "an emergency account is what the rulebook says, and out of reach of provisioning"}
@@ -169,7 +170,7 @@ func (r *Rules) user(name string) *Error {
 
 // group refuses a name that differs in its case alone from a group of the rulebook, which policies know.
 func (r *Rules) group(name string) *Error {
-	if known, ok := r.Groups[Fold(name)]; ok && known != name {
+	if known, ok := r.Groups[directory.Fold(name)]; ok && known != name {
 		if _, exact := r.Rulebook.Groups.Lookup(name); !exact {
 			return &Error{409, "uniqueness", "displayName: the rulebook has the group " + known + ": names are unique whatever their case, and policies know this one"}
 		}

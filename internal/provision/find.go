@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-json-experiment/json"
 
+	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/service/state"
 )
 
@@ -113,7 +114,7 @@ func (d *Directory) Known(ctx context.Context, rules *Rules, name string) (id st
 	if found, err = tx.get(personKey(name), &p); found || err != nil {
 		return name, found, err
 	}
-	if ids := rules.Folded[Fold(name)]; len(ids) > 0 {
+	if ids := rules.Folded[directory.Fold(name)]; len(ids) > 0 {
 		return ids[0], true, nil
 	}
 	var h nameOwner

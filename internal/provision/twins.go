@@ -6,21 +6,12 @@ package provision
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
-	"golang.org/x/text/secure/precis"
 
+	"briskwarden.example/briskwarden/internal/directory"
 	"briskwarden.example/briskwarden/service/state"
 )
-
-// Fold folds a name. One that the profile does not allow, such as one with blanks, is taken in small letters.
-func Fold(name string) string {
-	if folded, err := precis.UsernameCaseMapped.CompareKey(name); err == nil {
-		return folded
-	}
-	return strings.ToLower(name)
-}
 
 // formerNames are the ids that users of a folded name have had.
 type formerNames struct {
@@ -32,12 +23,14 @@ type formerNames struct {
 // mostFormer is how many are kept.
 const mostFormer = 64
 
-func formerKey(user string) state.Key { return state.Key{Kind: state.FormerName, Owner: Fold(user)} }
+func formerKey(user string) state.Key {
+	return state.Key{Kind: state.FormerName, Owner: directory.Fold(user)}
+}
 
 // Twins are the other ids of the rulebook and of provisioned users, and with former those of deleted ones, that are equal to a
 // name when folded.
 func (d *Directory) Twins(ctx context.Context, rules *Rules, name string, former bool) ([]string, error) {
-	twins := slices.Clone(rules.Folded[Fold(name)])
+	twins := slices.Clone(rules.Folded[directory.Fold(name)])
 	tx := &transaction{ctx: ctx, store: d.Store, items: map[state.Key]*entry{}}
 	var h nameOwner
 	found, err := tx.get(userNameKey(name), &h)
@@ -64,7 +57,7 @@ func (d *Directory) Twins(ctx context.Context, rules *Rules, name string, former
 
 // Free reports whether a new user may have a name, whose state begins anew then.
 func (d *Directory) Free(ctx context.Context, rules *Rules, name string) (bool, error) {
-	if len(rules.Folded[Fold(name)]) > 0 {
+	if len(rules.Folded[directory.Fold(name)]) > 0 {
 		return false, nil
 	}
 	tx := &transaction{ctx: ctx, store: d.Store, items: map[state.Key]*entry{}}
