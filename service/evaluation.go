@@ -46,6 +46,9 @@ const mostEvaluations = 1000
 // mostProduct is how many bytes the members that evaluations have in common may have, times the evaluations.
 const mostProduct = 4 << 20
 
+// mostExplained is how many policies the explanations of one answer may tell of: each tells of all, also why one did not apply.
+const mostExplained = 200_000
+
 // evaluations is the body of an Access Evaluations request. What its items leave out stands beside them.
 type evaluations struct {
 	parts
@@ -127,6 +130,8 @@ func (s *Service) evaluations(ctx context.Context, a *asked) (answer, *refusal) 
 		return answer{}, refuse(http.StatusRequestEntityTooLarge, "a request has at most %d evaluations", mostEvaluations)
 	case len(all.Evaluations)*all.size() > mostProduct:
 		return answer{}, refuse(http.StatusRequestEntityTooLarge, "what the evaluations have in common, times their number, may be at most %d bytes", mostProduct)
+	case a.caller.may(rulebook.MayExplain) && len(all.Evaluations)*len(a.engine.Rulebook().Policies) > mostExplained:
+		return answer{}, refuse(http.StatusRequestEntityTooLarge, "explanations tell of every policy: a request has at most %d evaluations times policies", mostExplained)
 	case len(all.Evaluations) == 0: // is a single one
 		return s.evaluation(ctx, a)
 	}
