@@ -53,6 +53,7 @@ type exact struct {
 type (
 	inForce   struct{ of any } // it counts for somebody
 	hasEffect struct{ of any } // without it something would come out otherwise
+	surely    struct{ of any } // a case is taken, and not only left open
 )
 
 // exactly adds what every possible sign-on shows; undecided says what was not worked out in time.
@@ -116,7 +117,7 @@ func (x *exact) at(t search.Target) error {
 	in := logic.No
 	if t.Action == rulebook.SignOn {
 		in = sp.Rule(0, possible.Policies{})[signon.Block].Not()
-		in = sp.And(in, sp.ProvesOwn(0))
+		in = sp.And(in, sp.Ordinary(0), sp.ProvesOwn(0)) // emergency accounts get in anywhere, and show nothing
 	}
 	sp.Bind()
 	for _, q := range questions {
@@ -159,7 +160,8 @@ func (x *exact) cases(sp *possible.Space) (list []question) {
 			continue
 		}
 		for i, reached := range sp.Reached(0, p) {
-			list = append(list, question{&p.Cases[i], reached})
+			list = append(list, question{&p.Cases[i], reached.May})
+			list = append(list, question{surely{&p.Cases[i]}, reached.Must})
 		}
 	}
 	return list
@@ -187,7 +189,13 @@ func (x *exact) policies(sp *possible.Space) (list []question) {
 		}
 		list = append(list, question{inForce{p}, sp.Enforced(0, p)})
 		if !x.isShown(hasEffect{p}) {
-			list = append(list, question{hasEffect{p}, sp.Differ(all, sp.Rule(0, possible.Policies{Leave: p}))})
+			effect := logic.No
+			if p.Session == (rulebook.Session{}) {
+				effect = sp.Differ(all, sp.Rule(0, possible.Policies{Leave: p}))
+			} else {
+				effect = sp.Otherwise(0, possible.Policies{}, possible.Policies{Leave: p})
+			}
+			list = append(list, question{hasEffect{p}, effect})
 		}
 	}
 	return list
@@ -243,14 +251,18 @@ func (x *exact) tell(c *checker) {
 			continue
 		}
 		for i := range p.Cases[:len(p.Cases)-1] {
-			if k := &p.Cases[i]; !x.shown[k] {
+			switch k := &p.Cases[i]; {
+			case !x.shown[k]:
 				c.warn(CaseNeverTaken, labelOf(p, i), "take it out, or mend its condition or those before it",
 					"no possible sign-on takes the case %q of the policy %s, or leaves it open", k.Label, p.Name)
+			case !x.shown[surely{k}]:
+				c.warn(CaseNeverTaken, labelOf(p, i), "mend its condition, which is never true: it can only be undecided",
+					"no possible sign-on takes the case %q of the policy %s; some only leave it open", k.Label, p.Name)
 			}
 		}
 	}
 	for _, p := range x.rb.Policies {
-		if p.Session == (rulebook.Session{}) && x.shown[inForce{p}] && !x.shown[hasEffect{p}] {
+		if x.shown[inForce{p}] && !x.shown[hasEffect{p}] {
 			c.warn(PolicyWithoutEffect, p.Decl.Name, "take it out, or see what decides in its place with brisk decide",
 				"without the policy %s no possible sign-on would come out otherwise", p.Name)
 		}

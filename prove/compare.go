@@ -3,9 +3,12 @@ package prove
 // What two rulebooks decide differently, in principle.
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"briskwarden.example/briskwarden"
@@ -45,13 +48,49 @@ type Difference struct {
 	People  []string       `json:"people"`
 	Apps    []string       `json:"apps"`
 	Actions []string       `json:"actions"`
-	When    *string        `json:"when,omitempty"` // what all sign-ons of them share that go this way; nil where that was not worked out
-	Old     []By           `json:"old"`            // what decided on the witness before
-	New     []By           `json:"new"`            // and what decides now
+	When    *string        `json:"when,omitempty"`    // what all sign-ons of them share that go this way; nil where that was not worked out
+	Session *Sessions      `json:"session,omitempty"` // both outcomes are a grant, whose session has other limits
+	Old     []By           `json:"old"`               // what decided on the witness before
+	New     []By           `json:"new"`               // and what decides now
 	Witness *signon.SignOn `json:"witness"`
 	Decide  string         `json:"decide"` // the clauses of "brisk decide" for it; empty where they cannot say it
 
 	brief string
+}
+
+// Sessions are the limits of the witness's session, by both rulebooks. Every sign-on of the difference goes the same way: longer,
+// or shorter, or not.
+type Sessions struct {
+	Lasts *Change `json:"lasts,omitempty"` // nil where it is the same for all
+	Idle  *Change `json:"idle,omitempty"`
+
+	// Longer is that either limit grew or is gone.
+	Longer bool `json:"longer"`
+}
+
+// Change is how long something may be; empty is without limit.
+type Change struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Text says it in words.
+func (s *Sessions) Text() string {
+	var parts []string
+	for _, x := range []struct {
+		name string
+		c    *Change
+	}{{"lasts", s.Lasts}, {"idle", s.Idle}} {
+		if x.c != nil {
+			parts = append(parts, fmt.Sprintf("%s %s to %s", x.name, cmp.Or(x.c.Before, "without limit"), cmp.Or(x.c.After, "without limit")))
+		}
+	}
+	return "session " + strings.Join(parts, ", ")
+}
+
+// Looser reports whether a sign-on gets further, or its session may go on for longer.
+func (d *Difference) Looser() bool {
+	return d.From.StricterThan(d.To) || d.Session != nil && d.Session.Longer
 }
 
 // Brief is When without what goes without saying of the difference's apps and actions.
@@ -154,7 +193,10 @@ func (c *comparer) Seek(sp *possible.Space) (scope logic.Lit, sought []logic.Lit
 	scope = sp.Or(sp.Who(0, &c.who[0]), sp.Who(1, &c.who[1]))
 	policies := possible.Policies{Watched: c.span.AsEnforced}
 	before, after := sp.Rule(0, policies), sp.Rule(1, policies)
-	sought = make([]logic.Lit, outcomes*outcomes)
+	sought = make([]logic.Lit, ways)
+	for i := range sought {
+		sought[i] = logic.No
+	}
 	for from := range before {
 		for to := range after {
 			if from != to {
@@ -162,21 +204,27 @@ func (c *comparer) Seek(sp *possible.Space) (scope logic.Lit, sought []logic.Lit
 			}
 		}
 	}
+	c.seekSessions(sp, policies, sp.And(before[signon.Grant], after[signon.Grant]), sought)
 	return scope, sought
 }
 
 // Judge has both engines decide.
 func (c *comparer) Judge(ctx context.Context, so *signon.SignOn) (way int, is bool, err error) {
 	var outcome [2]signon.Outcome
+	var limits [2]engine.Limits
 	concerned := false
 	for i, p := range c.provers {
 		v, err := p.engine.Judge(ctx, so, &engine.Question{Watched: c.span.AsEnforced})
 		if err != nil {
 			return 0, false, err
 		}
-		outcome[i] = v.Outcome
+		outcome[i], limits[i] = v.Outcome, v.Limits
 		person := p.rb.People[so.User]
 		concerned = concerned || person != nil && c.who[i].Holds(person)
+	}
+	if outcome[0] == signon.Grant && outcome[1] == signon.Grant {
+		way = sessionWay(goesOn(limits[0].Lasts, limits[1].Lasts), goesOn(limits[0].Idle, limits[1].Idle))
+		return way, concerned && way != sessionWay(same, same), nil
 	}
 	return wayOf(outcome[0], outcome[1]), concerned && outcome[0] != outcome[1], nil
 }
@@ -194,7 +242,10 @@ func (c *comparer) tell(result *Comparison, found []search.Found) error {
 	shared := search.Shared(c.ctx, c.world, []search.Batch{{Quest: c, Entries: entries[:min(len(entries), mostShared)]}}, c.traits(), c.targets())
 	for i := range entries {
 		e := &entries[i]
-		d := Difference{From: signon.Outcome(e.Way / outcomes), To: signon.Outcome(e.Way % outcomes), People: e.People, Apps: e.Apps, Actions: e.Actions, Witness: &e.Witness}
+		d := Difference{People: e.People, Apps: e.Apps, Actions: e.Actions, Witness: &e.Witness}
+		if d.From, d.To, err = c.outcomesOf(&d, e.Way); err != nil {
+			return err
+		}
 		if i < len(shared[0]) && shared[0][i] != nil {
 			when, brief := told(shared[0][i])
 			d.When, d.brief = &when, brief

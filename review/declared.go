@@ -23,14 +23,14 @@ func declarations(before, after *briskwarden.Rulebook) []Declared {
 	for what, now := range is {
 		switch old, there := was[what]; {
 		case !there:
-			list = append(list, Declared{what, New, now.at})
+			list = append(list, Declared{What: what, Change: New, At: now.at})
 		case old.text != now.text:
-			list = append(list, Declared{what, Different, now.at})
+			list = append(list, Declared{What: what, Change: Different, At: now.at})
 		}
 	}
 	for what, old := range was {
 		if _, there := is[what]; !there {
-			list = append(list, Declared{what, Gone, old.at})
+			list = append(list, Declared{What: what, Change: Gone, At: old.at})
 		}
 	}
 	slices.SortFunc(list, func(a, b Declared) int {

@@ -51,17 +51,17 @@ type Review struct {
 	Expectations []Changed          `json:"expectations"`
 	Promises     []Changed          `json:"promises"`
 	Differences  *prove.Comparison  `json:"differences"`
-	Sessions     []Longer           `json:"sessions_longer"`
-	Outside      []Declared         `json:"outside"` // declarations of who is believed and which app an address is, that are not what they were
+	Outside      []Declared         `json:"outside"` // declarations by which somebody else is believed, may ask, reviews or is not noticed, or an address is another app
 	Log          *replay.Comparison `json:"log,omitempty"`
 	Unready      []Unready          `json:"unready"`
 }
 
 // Declared is a declaration that is new, gone or different.
 type Declared struct {
-	What   string `json:"what"`   // such as "policy roster-away"
-	Change string `json:"change"` // [New], [Gone] or [Different]
-	At     string `json:"at"`     // file:line, of the old rulebook where it is gone
+	What   string   `json:"what"`          // such as "policy roster-away"
+	Change string   `json:"change"`        // [New], [Gone] or [Different]
+	At     string   `json:"at"`            // file:line, of the old rulebook where it is gone; empty where its words are as they were
+	Why    []string `json:"why,omitempty"` // what it does that it did not; of [Review.Outside]
 }
 
 // What became of a declaration.
@@ -69,6 +69,7 @@ const (
 	New       = "new"
 	Gone      = "gone"
 	Different = "different"
+	Reaches   = "reaches" // its words are as they were, and not what they stand for
 )
 
 // Changed is an expectation or a promise that changed its answer.
@@ -99,8 +100,8 @@ func Change(ctx context.Context, before, after *briskwarden.Rulebook, o Options)
 		return nil, err
 	}
 	o.Span = span
-	r := &Review{Declarations: declarations(before, after), Sessions: longer(before, after)}
-	r.Outside = outside(r.Declarations, before, after)
+	r := &Review{Declarations: declarations(before, after)}
+	r.Outside = outside(before, after, r.Declarations)
 	for _, look := range []func(context.Context, *briskwarden.Rulebook, *briskwarden.Rulebook, Options) error{r.findings, r.expectations, r.promises, r.differences, r.readiness} {
 		if err := look(ctx, before, after, o); err != nil {
 			return nil, err
@@ -257,24 +258,30 @@ func (r *Review) readiness(ctx context.Context, before, after *briskwarden.Ruleb
 // Loosens reports whether some possible sign-on gets further than before, or nobody worked out in time whether one does; whether a
 // promise that held holds no longer, or is gone; whether a session may last longer; or whether somebody else is believed, or an address is another app.
 func (r *Review) Loosens() bool {
-	looser, _ := r.ways()
-	return len(looser) > 0 || r.Differences.Undecided != "" || len(r.Sessions) > 0 || len(r.Outside) > 0 ||
+	return len(r.ways().looser)+len(r.ways().longer) > 0 || r.Differences.Undecided != "" || len(r.Outside) > 0 ||
 		slices.ContainsFunc(r.Promises, func(c Changed) bool { return c.Before == holds })
 }
 
-// ways are the differences that loosen, those that let the furthest first, and those that tighten.
-func (r *Review) ways() (looser, stricter []*prove.Difference) {
+// ways are the differences that loosen, those that let the furthest first, and those that tighten; those of sessions apart.
+type ways struct{ looser, stricter, longer, shorter []*prove.Difference }
+
+func (r *Review) ways() (w ways) {
 	for i := range r.Differences.Differences {
-		if d := &r.Differences.Differences[i]; d.From.StricterThan(d.To) {
-			looser = append(looser, d)
-		} else {
-			stricter = append(stricter, d)
+		switch d := &r.Differences.Differences[i]; {
+		case d.Session != nil && d.Looser():
+			w.longer = append(w.longer, d)
+		case d.Session != nil:
+			w.shorter = append(w.shorter, d)
+		case d.Looser():
+			w.looser = append(w.looser, d)
+		default:
+			w.stricter = append(w.stricter, d)
 		}
 	}
-	slices.SortStableFunc(looser, func(a, b *prove.Difference) int {
+	slices.SortStableFunc(w.looser, func(a, b *prove.Difference) int {
 		return cmp.Or(strictness(a.To)-strictness(b.To), strictness(b.From)-strictness(a.From), len(b.People)-len(a.People))
 	})
-	return looser, stricter
+	return w
 }
 
 // strictness counts the outcomes that are looser than one.
@@ -295,12 +302,14 @@ func (r *Review) Sentence() string {
 			parts = append(parts, before+spell.Plural(n, one)+after)
 		}
 	}
-	looser, stricter := r.ways()
-	add("loosens in ", len(looser), "way", reach(looser))
-	add("tightens in ", len(stricter), "way", reach(stricter))
-	add("", len(r.Sessions), "session limit", " loosened")
-	add("", len(r.Outside), "declaration", " of what comes from outside changed")
+	w := r.ways()
+	add("loosens in ", len(w.looser), "way", reach(w.looser))
+	add("tightens in ", len(w.stricter), "way", reach(w.stricter))
+	add("lets sessions last longer in ", len(w.longer), "way", reach(w.longer))
+	add("ends sessions sooner in ", len(w.shorter), "way", reach(w.shorter))
 	add("", worse(r.Promises), "promise", " not kept")
+	add("", gone(r.Promises), "promise", " gone")
+	add("", len(r.Outside), "declaration", " of what comes from outside changed")
 	add("", worse(r.Expectations), "expectation", " not met")
 	add("", len(r.New), "new finding", "")
 	add("", len(r.Unready), "person", " no longer ready")
@@ -308,7 +317,7 @@ func (r *Review) Sentence() string {
 		parts = append(parts, "not all of it worked out in time")
 	}
 	switch {
-	case len(parts) > 0 && len(looser)+len(stricter) > 0:
+	case len(parts) > 0 && len(r.Differences.Differences) > 0:
 		return "It " + strings.Join(parts, "; ") + "."
 	case len(parts) > 0:
 		return "No possible sign-on is known to come out differently; but: " + strings.Join(parts, "; ") + "."
@@ -330,6 +339,16 @@ func reach(list []*prove.Difference) string {
 		}
 	}
 	return fmt.Sprintf(" (%s, %s)", spell.Plural(len(people), "person"), spell.Plural(len(apps), "app"))
+}
+
+// gone counts those that were kept, and are asked no more.
+func gone(list []Changed) (n int) {
+	for i := range list {
+		if list[i].After == "" && list[i].Before == holds {
+			n++
+		}
+	}
+	return n
 }
 
 func worse(list []Changed) (n int) {

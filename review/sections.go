@@ -29,20 +29,21 @@ const mostItems = 12
 
 // Sections are the parts of the review that have something to tell, the worst first.
 func (r *Review) Sections() []Section {
-	looser, stricter := r.ways()
+	w := r.ways()
 	var unknown [][]Line
 	if r.Differences.Undecided != "" {
 		unknown = [][]Line{{{Text: r.Differences.Undecided}}}
 	}
 	list := []Section{
-		section("Loosened", true, looser, difference),
+		section("Loosened", true, w.looser, difference),
 		section("Not worked out in time", true, unknown, func(lines []Line) []Line { return lines }),
-		section("Sessions that may last longer", true, r.Sessions, Longer.lines),
+		section("Sessions that may last longer", true, w.longer, difference),
 		section("What comes from outside", true, r.Outside, Declared.lines),
 		section("Promises that changed their answer", worse(r.Promises) > 0, r.Promises, Changed.lines),
 		section("Expectations that changed their answer", worse(r.Expectations) > 0, r.Expectations, Changed.lines),
 		section("New findings", len(r.New) > 0, r.New, finding),
-		section("Tightened", false, stricter, difference),
+		section("Tightened", false, w.stricter, difference),
+		section("Sessions that end sooner", false, w.shorter, difference),
 		section("No longer ready", false, r.Unready, Unready.lines),
 		section("In the log", false, r.felt(), func(lines []Line) []Line { return lines }),
 		section("Findings that are gone", false, r.Gone, finding),
@@ -70,7 +71,11 @@ func difference(d *prove.Difference) []Line {
 	if len(d.Actions) != 1 || d.Actions[0] != "sign-on" {
 		doing = ", doing " + spell.Few(d.Actions, 4)
 	}
-	lines := []Line{{Text: fmt.Sprintf("%s to %s  %s at %s%s", d.From, d.To, spell.Few(d.People, 4), spell.Few(d.Apps, 6), doing)}}
+	goes := fmt.Sprintf("%s to %s", d.From, d.To)
+	if d.Session != nil {
+		goes = d.Session.Text()
+	}
+	lines := []Line{{Text: fmt.Sprintf("%s  %s at %s%s", goes, spell.Few(d.People, 4), spell.Few(d.Apps, 6), doing)}}
 	if when := d.Brief(); when != "" {
 		lines = append(lines, Line{"when", when})
 	}
@@ -113,10 +118,6 @@ func (u Unready) lines() []Line {
 		since = "from " + u.From.Format("2006-01-02 15:04")
 	}
 	return []Line{{Text: fmt.Sprintf("%s  %s, by %s", u.User, since, spell.Few(u.Policies, 4))}}
-}
-
-func (d Declared) lines() []Line {
-	return []Line{{Text: fmt.Sprintf("%-9s  %s (%s)", d.Change, d.What, d.At)}}
 }
 
 // felt is what sign-ons of the log, and requests for consent, would have come to.

@@ -64,7 +64,11 @@ func (s *session) differences(c *prove.Comparison) {
 }
 
 func (s *session) differenceText(d *prove.Difference) {
-	s.out.Printf("\n  %s to %s  %s at %s%s\n", d.From, s.paint.Outcome(d.To, d.To.String()), screen.Wrapped(spell.Few(d.People, 4), 11),
+	goes := fmt.Sprintf("%s to %s", d.From, s.paint.Outcome(d.To, d.To.String()))
+	if d.Session != nil {
+		goes = d.Session.Text()
+	}
+	s.out.Printf("\n  %s  %s at %s%s\n", goes, screen.Wrapped(spell.Few(d.People, 4), 11),
 		screen.Wrapped(spell.Few(d.Apps, 6), 11), doing(d.Actions))
 	s.decidedBy("before", d.Old)
 	s.decidedBy("now", d.New)

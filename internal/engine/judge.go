@@ -5,6 +5,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"time"
 
 	"briskwarden.example/briskwarden/internal/condition"
 	"briskwarden.example/briskwarden/internal/demand"
@@ -46,7 +47,32 @@ type Verdict struct {
 	Outcome  signon.Outcome
 	When     bool // surely
 	Met      bool
-	ShowsAll bool // every method that the user is enrolled in, and a change of the password, is presented
+	Limits   Limits // of the session
+	ShowsAll bool   // every method that the user is enrolled in, and a change of the password, is presented
+}
+
+// Limits are how long a session lasts, and how long it may be idle; zero is without limit, and for ever so short is a nanosecond.
+type Limits struct{ Lasts, Idle time.Duration }
+
+// limited is a limit of a policy, as [Limits] has it.
+func limited(d time.Duration, given bool) time.Duration {
+	if !given {
+		return 0
+	}
+	return max(d, 1)
+}
+
+// Shorter is the shorter one of two limits.
+func Shorter(a, b time.Duration) time.Duration {
+	if a == 0 || b != 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// LimitsOf are the limits of a policy.
+func LimitsOf(s *rulebook.Session) Limits {
+	return Limits{limited(s.Lasts, s.LastsText != ""), limited(s.Idle, s.IdleText != "")}
 }
 
 // Judge decides on a sign-on for those who need no words, and answers a question about it.
@@ -70,6 +96,12 @@ func (e *Engine) Judge(ctx context.Context, so *signon.SignOn, q *Question) (v V
 		f.waive()
 		f.candidates = f.gatherCandidates(f.index, f.candidates[:0], q.Watched)
 		v.Outcome = f.rule(f.candidates, q.Watched).outcome
+		for i := range f.candidates {
+			if c := &f.candidates[i]; c.kase.Kind != rulebook.Abstain && (c.stage == rulebook.Enforce || q.Watched) {
+				of := LimitsOf(&c.policy.Session)
+				v.Limits = Limits{Shorter(v.Limits.Lasts, of.Lasts), Shorter(v.Limits.Idle, of.Idle)}
+			}
+		}
 		return nil
 	})
 	return v, err

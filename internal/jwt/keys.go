@@ -8,9 +8,12 @@ import (
 	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-json-experiment/json"
@@ -71,6 +74,18 @@ func ParseKeys(data []byte) (*Keys, error) {
 
 // Len is how many keys can verify; Aside is how many of the set cannot, being for another use or of another kind.
 func (k *Keys) Len() int { return len(k.list) }
+
+// Names tells the keys apart, whatever file they are in: by their id, and the SHA-256 of what they are.
+func (k *Keys) Names() (list []string) {
+	for _, one := range k.list {
+		der, err := x509.MarshalPKIXPublicKey(one.key)
+		if err != nil { // of kinds that are not read
+			der = fmt.Append(nil, one.key)
+		}
+		list = append(list, strings.TrimSpace(fmt.Sprintf("%s sha256:%x", one.id, sha256.Sum256(der))))
+	}
+	return list
+}
 
 // Aside is how many keys of the set are not used.
 func (k *Keys) Aside() int { return k.aside }

@@ -115,7 +115,8 @@ func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit
 		}
 		counts := r.And(r.who(r.side, &p.Who), r.enforced(p, policies.Watched))
 		abstains := []logic.Lit{}
-		for i, taken := range r.cases(r.side, p, counts) {
+		for i, reached := range r.cases(r.side, p, counts) {
+			taken := reached.May
 			switch c := &p.Cases[i]; c.Kind {
 			case rulebook.Abstain:
 				abstains = append(abstains, taken)
@@ -270,23 +271,23 @@ func (sp *Space) Ordinary(number int) logic.Lit {
 	return sp.OfKind(fmt.Sprint(number, " ordinary"), func(k *Kind) bool { return k.persons[number] != nil && !k.persons[number].BreakGlass })
 }
 
-// Reached are, for each case of a policy that is for the app and the action, whether it is taken or left open,
-// whatever the policy's stage.
-func (sp *Space) Reached(number int, p *rulebook.Policy) iter.Seq2[int, logic.Lit] {
+// Reached are, for each case of a policy that is for the app and the action, whether it is taken, or may be, since it or one before
+// it is left open; whatever the policy's stage.
+func (sp *Space) Reached(number int, p *rulebook.Policy) iter.Seq2[int, logic.Three] {
 	s := sp.w.sides[number]
 	return sp.cases(s, p, sp.And(sp.Ordinary(number), sp.who(s, &p.Who)))
 }
 
 // cases are, for each case of a policy, whether it is taken or left open where the policy counts.
-func (sp *Space) cases(s *side, p *rulebook.Policy, counts logic.Lit) iter.Seq2[int, logic.Lit] {
-	return func(yield func(int, logic.Lit) bool) {
+func (sp *Space) cases(s *side, p *rulebook.Policy, counts logic.Lit) iter.Seq2[int, logic.Three] {
+	return func(yield func(int, logic.Three) bool) {
 		open := counts
 		for i := range p.Cases {
 			when := logic.True
 			if p.Cases[i].When != nil {
 				when = sp.condition(s, p.Cases[i].When)
 			}
-			taken := sp.And(open, when.May)
+			taken := logic.Three{Must: sp.And(open, when.Must), May: sp.And(open, when.May)}
 			if open = sp.And(open, when.Must.Not()); !yield(i, taken) {
 				return
 			}

@@ -52,6 +52,17 @@ func (s *PersonSelector) Holds(p *Person) bool {
 	return Domain(p.ID) == s.Name
 }
 
+// String is the selector as it is written.
+func (s PersonSelector) String() string {
+	switch s.Kind {
+	case Everyone:
+		return "everyone"
+	case People:
+		return "people"
+	}
+	return map[SelectorKind]string{InGroup: "group ", IsUser: "user ", OfType: "type ", OfDomain: "domain "}[s.Kind] + s.Name
+}
+
 // To selects apps.
 type To struct {
 	Items, Except []AppSelector

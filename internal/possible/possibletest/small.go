@@ -248,7 +248,7 @@ func (s *Small) policy(i int) {
 	}
 	fmt.Fprintf(&s.text, "otherwise => %s\n", outcome())
 	if s.r.IntN(4) == 0 {
-		s.text.WriteString("session lasts 2h\n")
+		s.text.WriteString("session " + s.Pick("lasts 2h", "lasts 2h, idle 30m", "lasts 90m", "idle 1h") + "\n")
 	}
 	s.text.WriteString("}\n")
 }
