@@ -95,7 +95,7 @@ var about = map[diag.Code]string{
 	WaiverEnding:        "The waiver's last day comes within 30 days.",
 	Unused:              "A network, schedule, baseline, set of countries, demand, attribute or risk model that nothing asks about.",
 	CaseNeverTaken:      "No possible sign-on takes the case; at most some leave it open.",
-	PolicyWithoutEffect: "Without the policy, no possible sign-on would come out otherwise, nor a session last longer.",
+	PolicyWithoutEffect: "Without the policy, no possible sign-on would come out otherwise.",
 	WaiverWithoutEffect: "Without the waiver, no possible sign-on would come out otherwise.",
 	LockedOut:           "Somebody is blocked from every app, with whatever they are enrolled in.",
 	AppLocked:           "Nobody ever gets into the app with what they are enrolled in.",

@@ -189,13 +189,7 @@ func (x *exact) policies(sp *possible.Space) (list []question) {
 		}
 		list = append(list, question{inForce{p}, sp.Enforced(0, p)})
 		if !x.isShown(hasEffect{p}) {
-			effect := logic.No
-			if p.Session == (rulebook.Session{}) {
-				effect = sp.Differ(all, sp.Rule(0, possible.Policies{Leave: p}))
-			} else {
-				effect = sp.Otherwise(0, possible.Policies{}, possible.Policies{Leave: p})
-			}
-			list = append(list, question{hasEffect{p}, effect})
+			list = append(list, question{hasEffect{p}, sp.Differ(all, sp.Rule(0, possible.Policies{Leave: p}))})
 		}
 	}
 	return list
@@ -262,7 +256,7 @@ func (x *exact) tell(c *checker) {
 		}
 	}
 	for _, p := range x.rb.Policies {
-		if x.shown[inForce{p}] && !x.shown[hasEffect{p}] {
+		if p.Session == (rulebook.Session{}) && x.shown[inForce{p}] && !x.shown[hasEffect{p}] {
 			c.warn(PolicyWithoutEffect, p.Decl.Name, "take it out, or see what decides in its place with brisk decide",
 				"without the policy %s no possible sign-on would come out otherwise", p.Name)
 		}

@@ -7,10 +7,8 @@ import (
 	"slices"
 	"time"
 
-	"briskwarden.example/briskwarden/internal/engine"
 	"briskwarden.example/briskwarden/internal/logic"
 	"briskwarden.example/briskwarden/internal/rulebook"
-	"briskwarden.example/briskwarden/signon"
 )
 
 // Within is that a session ends after some time at the latest.
@@ -29,7 +27,7 @@ func (sp *Space) Within(number int, policies Policies, of func(*rulebook.Session
 	byLimit := map[time.Duration][]logic.Lit{}
 	for _, p := range r.rb.Policies {
 		limit := of(&p.Session)
-		if limit == 0 || p == policies.Leave || !p.Within(sp.Action) || !p.To.Holds(r.app) {
+		if limit == 0 || !p.Within(sp.Action) || !p.To.Holds(r.app) {
 			continue
 		}
 		counts := sp.And(sp.Ordinary(number), sp.who(r.side, &p.Who), r.enforced(p, policies.Watched))
@@ -54,20 +52,6 @@ func (sp *Space) Longer(than, list []Within) logic.Lit {
 		ways = append(ways, sp.And(w.Holds, at(list, w.Limit).Not()))
 	}
 	return sp.Or(ways...)
-}
-
-// Otherwise is whether a sign-on comes out otherwise by some policies than by others: its outcome, or the limits of its session.
-func (sp *Space) Otherwise(number int, a, b Policies) logic.Lit {
-	before, after := sp.Rule(number, a), sp.Rule(number, b)
-	differ := []logic.Lit{sp.Differ(before, after)}
-	granted := sp.And(before[signon.Grant], after[signon.Grant])
-	for _, of := range []func(*rulebook.Session) time.Duration{
-		func(s *rulebook.Session) time.Duration { return engine.LimitsOf(s).Lasts }, func(s *rulebook.Session) time.Duration { return engine.LimitsOf(s).Idle },
-	} {
-		was, is := sp.Within(number, a, of), sp.Within(number, b, of)
-		differ = append(differ, sp.And(granted, sp.Or(sp.Longer(was, is), sp.Longer(is, was))))
-	}
-	return sp.Or(differ...)
 }
 
 // at is whether a session ends after some time at the latest.
