@@ -12,6 +12,7 @@ import (
 	"briskwarden.example/briskwarden/internal/demand"
 	"briskwarden.example/briskwarden/internal/fact"
 	"briskwarden.example/briskwarden/internal/known"
+	"briskwarden.example/briskwarden/internal/logic"
 	"briskwarden.example/briskwarden/internal/possible"
 	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/language"
@@ -24,13 +25,14 @@ const mostSteps = 10
 
 // measure is a kind of step.
 type measure struct {
-	lacks   string // what people get in without
-	suffix  string // of the policy's name
-	about   string // behind the app
-	promise string
-	body    string                      // the policy's cases
-	waivers bool                        // a waiver can take it off
-	ready   func(*rulebook.Person) bool // has what is then asked
+	lacks      string // what people get in without
+	suffix     string // of the policy's name
+	about      string // behind the app
+	promise    string
+	body       string                      // the policy's cases
+	waivers    bool                        // a waiver can take it off
+	blocksOnly bool                        // the policy has no say but to block
+	ready      func(*rulebook.Person) bool // has what is then asked
 }
 
 // measures are the kinds of steps, the most urgent first.
@@ -44,7 +46,7 @@ func (s *surveyor) measures() []measure {
 		}
 	}
 	list = append(list, measure{lacks: managed, suffix: "managed", about: "a managed device", promise: "when not surely device.managed never grant",
-		body: "case \"managed\" when surely device.managed => abstain\notherwise => block \"Please use a device of ours.\"", ready: func(p *rulebook.Person) bool { return owns[p.ID] }})
+		body: "case \"managed\" when surely device.managed => abstain\notherwise => block \"Please use a device of ours.\"", blocksOnly: true, ready: func(p *rulebook.Person) bool { return owns[p.ID] }})
 	if methods := s.resistantMethods(); len(methods) > 0 {
 		var set demand.Set
 		for i, name := range methods {
@@ -63,39 +65,59 @@ func (s *surveyor) measures() []measure {
 func (s *surveyor) steps() []Step {
 	steps := []Step{}
 	for _, m := range s.measures() {
-		var same []Step
+		var same []closing
 		for _, c := range s.apps {
-			if step, ok := s.step(c, &m); ok {
-				same = append(same, step)
+			if x := s.closes(c, &m); len(x.people) > 0 {
+				same = append(same, x)
 			}
 		}
-		slices.SortStableFunc(same, func(a, b Step) int { return cmp.Compare(b.Closes, a.Closes) })
-		steps = append(steps, same...)
+		slices.SortStableFunc(same, func(a, b closing) int { return cmp.Compare(len(b.people), len(a.people)) })
+		for _, x := range same {
+			if len(steps) == mostSteps {
+				return steps
+			}
+			if step, ok := s.step(&x); ok {
+				steps = append(steps, step)
+			}
+		}
 	}
-	return steps[:min(len(steps), mostSteps)]
+	return steps
 }
 
-// step is a measure at one app, for those who get in without; not ok where it would close nothing.
-func (s *surveyor) step(c *coverage, m *measure) (Step, bool) {
-	step := Step{What: fmt.Sprintf("%s: ask for %s", c.app, m.about), NotReady: []string{}}
-	closed := map[string]bool{}
+// closing is a measure at one app, for those who get in without.
+type closing struct {
+	*coverage
+	*measure
+	people   map[string]bool
+	notReady []string
+}
+
+func (s *surveyor) closes(c *coverage, m *measure) closing {
+	x := closing{c, m, map[string]bool{}, []string{}}
 	for _, k := range s.world.Kinds {
 		if p := k.Person(0); !c.lacks[m.lacks][k] || p.BreakGlass || m.waivers && c.waived[m.lacks][k] {
 			continue
 		}
 		for _, id := range k.People {
-			closed[id] = true
+			x.people[id] = true
 			if !m.ready(s.rb.People[id]) {
-				step.NotReady = append(step.NotReady, id)
+				x.notReady = append(x.notReady, id)
 			}
 		}
 	}
-	if step.Closes = len(closed); step.Closes == 0 {
+	slices.Sort(x.notReady)
+	return x
+}
+
+// step is a policy for a measure, and the promise that it makes true; not ok where it would let somebody in who is blocked today.
+func (s *surveyor) step(x *closing) (step Step, ok bool) {
+	c, m := x.coverage, x.measure
+	step = Step{What: fmt.Sprintf("%s: ask for %s", c.app, m.about), Closes: len(x.people), NotReady: x.notReady}
+	who, ok := s.covering(x)
+	if !ok {
 		return step, false
 	}
-	slices.Sort(step.NotReady)
-	who, app := s.covering(c, m, closed), scanner.Quote(c.app)
-	name := c.app + "-" + m.suffix
+	app, name := scanner.Quote(c.app), c.app+"-"+m.suffix
 	for slices.ContainsFunc(s.rb.Policies, func(p *rulebook.Policy) bool { return p.Name == name }) {
 		name += "-2"
 	}
@@ -112,19 +134,41 @@ func (s *surveyor) step(c *coverage, m *measure) (Step, bool) {
 	return step, true
 }
 
-// covering selects some people who get into an app, and perhaps others of whom the same holds already; nobody
-// whom a waiver lets by.
-func (s *surveyor) covering(c *coverage, m *measure, people map[string]bool) string {
+// covering selects some people who get into an app, and perhaps others of whom the same holds already, or who never get in; nobody
+// whom a waiver lets by. A policy has a say, and so lets somebody further who is blocked since none has: not ok where it would.
+func (s *surveyor) covering(x *closing) (who string, ok bool) {
 	may := map[string]bool{}
-	for k := range c.in {
+	for k := range x.in {
 		for _, id := range k.People {
-			may[id] = people[id] || !c.lacks[m.lacks][k] || k.Person(0).BreakGlass
+			may[id] = x.people[id] || !x.coverage.lacks[x.measure.lacks][k] || k.Person(0).BreakGlass
 		}
 	}
-	return s.selectors(people, func(id string) (allowed bool) {
-		is, in := may[id]
-		return is || !in
+	for _, strangers := range []bool{true, false} {
+		who = s.selectors(x.people, func(id string) (allowed bool) {
+			is, in := may[id]
+			return is || !in && strangers
+		})
+		if x.blocksOnly || !s.opens(x.app, who) {
+			return who, true
+		}
+	}
+	return "", false
+}
+
+// opens reports whether some sign-on of people to an app is blocked for the only reason that no policy has a say, or nobody worked out
+// in time whether one is.
+func (s *surveyor) opens(app, who string) bool {
+	selected, _, err := s.rb.Scoped(who, "")
+	if err != nil {
+		return true
+	}
+	sp := s.world.NewSpace(app, rulebook.SignOn)
+	some := sp.OfKind("selected by "+who, func(k *possible.Kind) bool {
+		return slices.ContainsFunc(k.People, func(id string) bool { return s.rb.People[id] != nil && selected.Holds(s.rb.People[id]) })
 	})
+	unspoken := sp.And(sp.Unspoken(0), some)
+	sp.Bind()
+	return unspoken != logic.No && sp.Solve(s.ctx, unspoken) != logic.Impossible
 }
 
 // mostExcepted is how many people selectors leave out by name.

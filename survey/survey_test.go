@@ -63,6 +63,42 @@ func TestStepsKeepTheirPromises(t *testing.T) {
 	}
 }
 
+// TestStepsOpenNothing: what a step asks for lets nobody in who is blocked since no policy has a say.
+func TestStepsOpenNothing(t *testing.T) {
+	const rules = `rulebook r { unmatched block }
+network quay trusted { 192.0.2.0/24 }
+user ann { groups crew  methods password, app-code }
+user bob { groups crew  methods password, app-code }
+user cil { methods password, app-code }
+app roster { }
+app ledger { }
+app notes { }
+group crew { }
+policy roster { who group crew  to app roster  otherwise => step-up password }
+policy ledger { who group crew  to app ledger  case "quay" when network in quay => step-up password  otherwise => abstain }
+policy notes  { who everyone  to app notes  otherwise => step-up password }
+`
+	files := fstest.MapFS{"rulebook.warden": {Data: []byte(rules)}}
+	r, err := survey.Of(t.Context(), added(t, files, ""), prove.Span{})
+	require.NoError(t, err)
+	told := map[string]string{}
+	for _, step := range r.Steps {
+		told[step.What] = step.Policy
+		change, err := prove.Compare(t.Context(), added(t, files, ""), added(t, files, step.Policy), prove.Span{}, prove.Scope{})
+		require.NoError(t, err)
+		kept, err := prove.Promises(t.Context(), added(t, files, step.Policy+step.Promise), prove.Span{}, strings.Split(step.Promise, `"`)[1])
+		require.NoError(t, err)
+		require.Equal(t, prove.Holds, kept.Promises[0].Answer, step.What)
+		for _, d := range change.Differences {
+			require.False(t, d.From.StricterThan(d.To), "%s opens %s to %s for %v", step.What, d.From, d.To, d.People)
+		}
+	}
+	require.Contains(t, told["roster: ask for two factors"], "who   group crew")
+	require.NotContains(t, told, "ledger: ask for two factors", "elsewhere no policy has a say, and the step would be one")
+	require.Contains(t, told["ledger: ask for a managed device"], "block")
+	require.Contains(t, told["notes: ask for two factors"], "who   everyone")
+}
+
 // TestProposalsHold proves all that is proposed, and that of the levels the next does not hold.
 func TestProposalsHold(t *testing.T) {
 	text, err := survey.Propose(t.Context(), added(t, demo.SkerryLine(), ""), prove.Span{})

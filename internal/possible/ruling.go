@@ -106,8 +106,36 @@ func (sp *Space) inForce(s *side, w *rulebook.Waiver) logic.Lit {
 	return sp.And(holds...)
 }
 
+// said is what policies and the floor say together: that some say so.
+type said struct{ blocks, steps, reviews, speaks logic.Lit }
+
 // rule is what the policies for an action come to.
 func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit) (out Ruling) {
+	s := r.say(action, policies, mayEnrol)
+	block, step, review := s.blocks, s.steps, s.reviews
+	if r.rb.Unmatched == signon.Block {
+		block = r.Or(block, s.speaks.Not())
+	}
+	out[signon.Block] = block
+	out[signon.StepUp] = r.And(block.Not(), step)
+	out[signon.Review] = r.And(block.Not(), step.Not(), review)
+	out[signon.Grant] = r.And(block.Not(), step.Not(), review.Not())
+	return out
+}
+
+// Unspoken is whether a sign-on is blocked for the only reason that no policy has a say: a policy that has one would let it further.
+func (sp *Space) Unspoken(number int) logic.Lit {
+	r := &ruler{Space: sp, side: sp.w.sides[number]}
+	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] || r.rb.Unmatched != signon.Block {
+		return logic.No
+	}
+	r.waive()
+	s := r.say(sp.Action, Policies{}, r.mayEnrol)
+	return sp.And(sp.Ordinary(number), s.speaks.Not(), s.blocks.Not())
+}
+
+// say is what the policies for an action, and the floor, say.
+func (r *ruler) say(action string, policies Policies, mayEnrol func() logic.Lit) said {
 	var blocks, steps, reviews, speaks []logic.Lit
 	for _, p := range r.rb.Policies {
 		if !p.Within(action) || !p.To.Holds(r.app) || p == policies.Leave {
@@ -131,21 +159,13 @@ func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit
 		}
 		speaks = append(speaks, r.And(counts, r.Or(abstains...).Not()))
 	}
-	if r.rb.Unmatched == signon.Block {
-		blocks = append(blocks, r.Or(speaks...).Not())
-	}
 	if r.rb.Floor != nil {
 		bare := *r
 		bare.lifts = nil
 		met, can := bare.asks(r.rb.Floor, &demand.Terms{}, nil, mayEnrol)
 		blocks, steps = append(blocks, can.Not()), append(steps, met.Not())
 	}
-	block, step, review := r.Or(blocks...), r.Or(steps...), r.Or(reviews...)
-	out[signon.Block] = block
-	out[signon.StepUp] = r.And(block.Not(), step)
-	out[signon.Review] = r.And(block.Not(), step.Not(), review)
-	out[signon.Grant] = r.And(block.Not(), step.Not(), review.Not())
-	return out
+	return said{r.Or(blocks...), r.Or(steps...), r.Or(reviews...), r.Or(speaks...)}
 }
 
 // mayEnrol is whether the person may enrol at the prompt.
