@@ -138,6 +138,10 @@ func Compare(ctx context.Context, before, after *briskwarden.Rulebook, span Span
 	if len(found[0].Hard) > 0 {
 		result.Undecided = hard(found[0].Hard)
 	}
+	if unlike := c.world.Unlike(); len(unlike) > 0 {
+		result.Undecided = strings.Join(append(slices.DeleteFunc([]string{result.Undecided}, func(s string) bool { return s == "" }),
+			"attributes that have another type now, so that no sign-on states them to both: "+strings.Join(unlike, ", ")), "; ")
+	}
 	result.Same = len(found[0].Hits) == 0 && result.Undecided == ""
 	return result, c.tell(result, found)
 }
@@ -214,7 +218,7 @@ func (c *comparer) Judge(ctx context.Context, so *signon.SignOn) (way int, is bo
 	var limits [2]engine.Limits
 	concerned := false
 	for i, p := range c.provers {
-		v, err := p.engine.Judge(ctx, so, &engine.Question{Watched: c.span.AsEnforced})
+		v, err := p.engine.Judge(ctx, possible.Told(p.rb, so), &engine.Question{Watched: c.span.AsEnforced})
 		if err != nil {
 			return 0, false, err
 		}
@@ -250,10 +254,10 @@ func (c *comparer) tell(result *Comparison, found []search.Found) error {
 			when, brief := told(shared[0][i])
 			d.When, d.brief = &when, brief
 		}
-		if d.Old, err = c.provers[0].by(&e.Witness, d.From); err != nil {
+		if d.Old, err = c.provers[0].by(possible.Told(c.provers[0].rb, &e.Witness), d.From); err != nil {
 			return err
 		}
-		if d.New, err = c.provers[1].by(&e.Witness, d.To); err != nil {
+		if d.New, err = c.provers[1].by(possible.Told(c.provers[1].rb, &e.Witness), d.To); err != nil {
 			return err
 		}
 		inZone(&e.Witness, c.provers[1].rb.Zone)

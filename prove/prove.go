@@ -226,7 +226,7 @@ const mostShared = 10
 // hard tells which questions could not be answered in time.
 func hard(list []search.Hardship) string {
 	h := list[0]
-	text := fmt.Sprintf("%s (%s), where %d kinds of people matter: a formula of %d variables, given up after %d conflicts", h.App, h.Action, h.Kinds, h.Variables, h.Conflicts)
+	text := fmt.Sprintf("%s (%s), where %d kinds of people matter: a formula of %d variables, given up after %d conflicts; allow more time", h.App, h.Action, h.Kinds, h.Variables, h.Conflicts)
 	if more := len(list) - 1; more > 0 {
 		text += fmt.Sprintf("; and %d more", more)
 	}

@@ -64,7 +64,7 @@ func (c *comparer) outcomesOf(d *Difference, way int) (from, to signon.Outcome, 
 	}
 	var said [2]signon.SessionLimits
 	for i, p := range c.provers {
-		if said[i], err = p.limitsOf(d.Witness); err != nil {
+		if said[i], err = p.limitsOf(possible.Told(p.rb, d.Witness)); err != nil {
 			return from, to, err
 		}
 	}

@@ -42,7 +42,7 @@ func (s *session) differences(c *prove.Comparison) {
 	case c.Same:
 		s.out.Printf("%s, %s.\n", s.paint.Green("No possible sign-on comes out differently"), span)
 	case len(c.Differences) == 0:
-		s.out.Printf("%s, %s.\n", s.paint.Amber("Not decided in time"), span)
+		s.out.Printf("%s, %s.\n", s.paint.Amber("Not decided"), span)
 	default:
 		people, apps := c.Reach()
 		s.out.Printf("%s for %s at %s, %s.\n", s.paint.Amber("Some possible sign-ons come out differently"), spell.Plural(len(people), "person"),
@@ -52,7 +52,7 @@ func (s *session) differences(c *prove.Comparison) {
 		s.out.Println("Policies on watch count as if they were enforced.")
 	}
 	if c.Undecided != "" {
-		s.out.Printf("%s\n", screen.Wrapped("Not all was worked out in time: "+c.Undecided+"; allow more with --within", 2))
+		s.out.Printf("%s\n", screen.Wrapped("Not all was worked out: "+c.Undecided, 2))
 	}
 	for i := range c.Differences[:min(len(c.Differences), mostWays)] {
 		s.differenceText(&c.Differences[i])

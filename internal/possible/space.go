@@ -160,7 +160,7 @@ func (sp *Space) OfKind(key string, is func(*Kind) bool) logic.Lit {
 
 // who is whether selectors of a side select the person.
 func (sp *Space) who(s *side, w *rulebook.Who) logic.Lit {
-	return sp.OfKind(fmt.Sprintf("who %d %v %v", s.number, w.Items, w.Except), func(k *Kind) bool {
+	return sp.OfKind(fmt.Sprintf("who %d %q", s.number, w.Canonical()), func(k *Kind) bool {
 		p := k.persons[s.number]
 		return p != nil && w.Holds(p)
 	})

@@ -101,30 +101,38 @@ func sorted(sets ...map[string]bool) (list []string) {
 	return slices.Compact(list)
 }
 
-// between are the bounds, and a number between each two and beyond the first and the last: a whole one
-// where there is one.
+// between are the bounds, and a number between each two and beyond the first and the last, where there is one: a whole one where there
+// is such.
 func between(bounds []float64) (list []float64) {
 	slices.Sort(bounds)
 	bounds = slices.Compact(bounds)
 	if len(bounds) == 0 {
 		return []float64{0}
 	}
-	list = append(list, math.Ceil(bounds[0])-1)
+	within := func(after, x, before float64) {
+		if after < x && x < before {
+			list = append(list, x)
+		}
+	}
+	first, last := bounds[0], bounds[len(bounds)-1]
+	within(math.Inf(-1), min(math.Ceil(first)-1, math.Nextafter(first, math.Inf(-1))), first)
 	for i, b := range bounds {
 		list = append(list, b)
-		if i == len(bounds)-1 {
+		if i+1 == len(bounds) {
 			break
 		}
 		next := bounds[i+1]
-		middle := math.Floor(b) + 1
+		middle := max(math.Floor(b)+1, math.Nextafter(b, next))
 		if middle >= next {
-			middle = b + (next-b)/2
+			middle = b/2 + next/2
 		}
-		if middle > b && middle < next {
-			list = append(list, middle)
+		if middle <= b || middle >= next { // halves of the smallest numbers are none
+			middle = math.Nextafter(b, next)
 		}
+		within(b, middle, next)
 	}
-	return append(list, math.Floor(bounds[len(bounds)-1])+1)
+	within(last, max(math.Floor(last)+1, math.Nextafter(last, math.Inf(1))), math.Inf(1))
+	return list
 }
 
 // versionsBetween are the bounds, a version right after each, the first of all, and one that compares with nothing.

@@ -5,6 +5,8 @@ package possible
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -165,7 +167,44 @@ func (w *World) each(f func(*leaf)) {
 
 // probe asks for facts of a sign-on; the error is that of a value that the side refuses.
 func (w *World) probe(s *side, so *signon.SignOn, ask func(condition.Facts)) error {
-	return s.engine.Probe(w.ctx, so, ask)
+	return s.engine.Probe(w.ctx, Told(s.rb, so), ask)
+}
+
+// signalled are the facts that signals bring, and of which event.
+var signalled = map[string]rulebook.Event{"user.risk": rulebook.RiskLevelChange, "user.compromised": rulebook.CredentialCompromise}
+
+// Told is a sign-on as a rulebook hears of it: without what signals would tell that it does not accept.
+func Told(rb *rulebook.Rulebook, so *signon.SignOn) *signon.SignOn {
+	told := so
+	for name, event := range signalled {
+		if _, supposed := told.Suppose[name]; supposed && !rb.Accepts(event) {
+			without := *told
+			without.Suppose = maps.Clone(told.Suppose)
+			delete(without.Suppose, name)
+			told = &without
+		}
+	}
+	return told
+}
+
+// Unlike are attributes that sign-ons state, and that have one type in one rulebook and another in the other: no sign-on can state
+// them to both.
+func (w *World) Unlike() (names []string) {
+	types := map[string]fact.Type{}
+	for _, s := range w.sides {
+		for _, l := range s.order {
+			a := l.attribute()
+			if a == nil || !a.FromRequest {
+				continue
+			}
+			if t, there := types[l.Fact.Name]; there && t != l.Fact.Type && !slices.Contains(names, l.Fact.Name) {
+				names = append(names, l.Fact.Name)
+			}
+			types[l.Fact.Name] = l.Fact.Type
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 // ask asks for facts of a sign-on that no side should refuse.

@@ -29,6 +29,13 @@ func (p *Policy) CanonicalScope() string {
 	return b.String()
 }
 
+// Canonical tells whom the selectors select, as they are written.
+func (w *Who) Canonical() string {
+	var b strings.Builder
+	w.canonical(&b)
+	return b.String()
+}
+
 func (w *Who) canonical(b *strings.Builder) {
 	for _, list := range [][]PersonSelector{w.Items, w.Except} {
 		for _, s := range list {

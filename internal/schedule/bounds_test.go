@@ -155,3 +155,23 @@ func TestFirstAndLastDates(t *testing.T) {
 		require.ErrorContains(t, err, told)
 	}
 }
+
+// TestTurnsEnd: beyond the table of a zone, and at any end of a year.
+func TestTurnsEnd(t *testing.T) {
+	for _, name := range []string{"Europe/Oslo", "America/Santiago", "Australia/Lord_Howe"} {
+		zone, err := time.LoadLocation(name)
+		require.NoError(t, err)
+		s := &schedule.Schedule{Wall: schedule.NewWall(zone)}
+		for _, year := range []int{2027, 2028, 2040, 2100, 9998} {
+			from := time.Date(year, 12, 30, 0, 0, 0, 0, zone)
+			done := make(chan int, 1)
+			go func() { done <- len(s.Turns(from, from.AddDate(0, 0, 5))) }()
+			select {
+			case n := <-done:
+				require.GreaterOrEqual(t, n, 5, "%s %d", name, year)
+			case <-time.After(10 * time.Second):
+				t.Fatalf("%s %d: it does not end", name, year)
+			}
+		}
+	}
+}

@@ -49,6 +49,9 @@ func (w *Wall) seconds(t time.Time) int64 {
 	return at + o.ahead
 }
 
+// leastSpan is what each change of a zone's offset is at a multiple of, in seconds.
+const leastSpan = 15 * 60
+
 func (w *Wall) offsetAt(t time.Time) *offset {
 	local := t.In(w.zone)
 	start, end := local.ZoneBounds()
@@ -59,6 +62,10 @@ func (w *Wall) offsetAt(t time.Time) *offset {
 	}
 	if !end.IsZero() {
 		o.to = end.Unix()
+	}
+	if at := t.Unix(); o.from > at || o.to <= at { // beyond the zone's table, the library may tell of another span at the end of a year
+		o.from = floorTo(at, leastSpan)
+		o.to = o.from + leastSpan
 	}
 	return o
 }

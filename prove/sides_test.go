@@ -1,0 +1,63 @@
+package prove_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"briskwarden.example/briskwarden"
+	"briskwarden.example/briskwarden/prove"
+)
+
+// TestEachSideByItsOwn compares rulebooks that differ in what a value means, where it comes from, or when it is.
+func TestEachSideByItsOwn(t *testing.T) {
+	const rules = `rulebook r { timezone "Europe/Oslo"  unmatched block  floor none }
+attribute user.level word from request
+user ann { methods password  joined 2026-12-02 }
+app a { }
+schedule day { mon-fri 08:00-16:00 }
+policy p { who everyone  to app a  case "c" when CONDITION => grant  otherwise => block }
+`
+	const signals = `signals f { from "https://f.example"  keys "https://f.example/keys"  audience "b"  accept EVENT }
+`
+	open := func(condition string, change ...string) *briskwarden.Rulebook {
+		text := strings.NewReplacer(change...).Replace(strings.Replace(rules, "CONDITION", condition, 1))
+		book, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(text)}}, briskwarden.WithClock(func() time.Time { return time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC) }))
+		require.NoError(t, err)
+		return book
+	}
+	for _, c := range []struct {
+		name, before, after string
+		change              []string
+		says                string // the outcomes that change, before and after; what is not decided
+	}{
+		{"a zone", "time in day", "time in day", []string{"Europe/Oslo", "Europe/Lisbon"}, "block to grant, grant to block"},
+		{"the zone of a day of joining", "user.joined within 7d", "user.joined within 7d", []string{"Europe/Oslo", "America/New_York"}, "block to grant, grant to block"},
+		{"where it comes from", "user.level is high", "user.level is high", []string{" from request", ""}, "grant to block"},
+		{"its type", "user.level is high", "user.level >= 5", []string{"level word", "level number"}, "not decided"},
+		{"signals of risk", "not (user.risk is high)", "not (user.risk is high)", []string{"app a { }", "app a { }\n" + strings.Replace(signals, "EVENT", "risk-level-change", 1)}, "grant to block"},
+		{"signals of compromise", "user.compromised is known", "user.compromised is known", []string{"app a { }", "app a { }\n" + strings.Replace(signals, "EVENT", "credential-compromise", 1)}, "block to grant"},
+		{"nothing", "user.level is high", "user.level is high", nil, ""},
+	} {
+		said := func(before, after *briskwarden.Rulebook) string {
+			r, err := prove.Compare(t.Context(), before, after, prove.Span{}, prove.Scope{})
+			require.NoError(t, err, c.name)
+			var list []string
+			for _, d := range r.Differences {
+				list = append(list, fmt.Sprintf("%s to %s", d.From, d.To))
+			}
+			if r.Undecided != "" {
+				list = append(list, "not decided")
+			}
+			require.Equal(t, len(list) == 0, r.Same, c.name)
+			return strings.Join(list, ", ")
+		}
+		require.Equal(t, c.says, said(open(c.before), open(c.after, c.change...)), c.name)
+		back := said(open(c.after, c.change...), open(c.before))
+		require.Equal(t, len(c.says), len(back), "%s: %s", c.name, back)
+	}
+}
