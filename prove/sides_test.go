@@ -61,3 +61,29 @@ policy p { who everyone  to app a  case "c" when CONDITION => grant  otherwise =
 		require.Equal(t, len(c.says), len(back), "%s: %s", c.name, back)
 	}
 }
+
+// TestValuesAtTheEdge: of no time at all, beyond all whole numbers, and of wildcards that take every common word.
+func TestValuesAtTheEdge(t *testing.T) {
+	const rules = `rulebook r { unmatched block  floor none }
+attribute user.level number from request
+user ann { methods password  joined 2026-12-02T10:00 }
+user "a} {3 0 b" { methods password }
+app a { }
+scopes s { "o*" }
+policy consents { who everyone  to app a  doing consent  case "s" when scopes within s => grant  otherwise => block }
+policy joined { who everyone  to app a  case "now" when user.joined within 0m => grant  otherwise => abstain }
+policy large { who everyone  to app a  case "more" when user.level > 9007199254740992 => grant  case "less" when user.level < -9007199254740992 => grant  otherwise => abstain }
+promise "s" { who everyone  to app a  doing consent  when scopes is known  always grant }
+promise "joined" { who user ann  to app a  when user.level is unknown  never grant }
+promise "more" { who everyone  to app a  when user.level > 0  never grant }
+promise "less" { who everyone  to app a  when user.level < 0  never grant }
+promise "nobody" { who user "a} {3 0 b"  to app a  when user.level is unknown  never grant }
+`
+	book, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(rules)}}, briskwarden.WithClock(func() time.Time { return time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC) }))
+	require.NoError(t, err)
+	r, err := prove.Promises(t.Context(), book, prove.Span{})
+	require.NoError(t, err)
+	for _, p := range r.Promises {
+		require.Equal(t, p.Promise != "nobody", p.Answer == prove.Broken, p.Promise)
+	}
+}

@@ -56,6 +56,7 @@ type Question struct {
 	Numbers   []float64
 	Versions  []string
 	Age       time.Duration // of a "within"
+	Aged      bool          // it is one, also of no time at all
 	Clock     *Clock        // of "time before" and "time after"
 	Knowledge bool          // it asks whether the fact is known, and nothing else,
 	Wanted    bool          // and is true where it is
@@ -96,7 +97,7 @@ func Asked(n Node) Question {
 		return question(n.fact, nil, n.below)
 	case *withinNode:
 		q := question(n.fact, nil, n.age)
-		q.Age = n.age
+		q.Age, q.Aged = n.age, true
 		return q
 	case *timeNode:
 		return n.asked()

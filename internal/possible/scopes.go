@@ -4,6 +4,8 @@ package possible
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"briskwarden.example/briskwarden/signon"
 )
@@ -12,6 +14,34 @@ import (
 type scopeKind struct {
 	scope string
 	in    []map[int]bool // by side: the sets that hold it
+}
+
+// scopeLetters are those that a scope can have (RFC 6749, section 3.3).
+const scopeLetters = "abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ!#$%&'()*+,-./:;<=>?@[]^_`{|}~"
+
+// unclassified is a scope that lies in no set of either side; none where there is none. A set with a wildcard takes all that begin like it.
+func (w *World) unclassified() []string {
+	free := func(scope string) bool {
+		return !slices.ContainsFunc(w.sides, func(s *side) bool {
+			for id := range s.rb.ScopeSets {
+				if s.rb.InScopeSet(id, scope) {
+					return true
+				}
+			}
+			return false
+		})
+	}
+	if free("other") {
+		return []string{"other"}
+	}
+	for _, begin := range append([]string{""}, strings.Split(scopeLetters, "")...) {
+		for _, letter := range scopeLetters {
+			if scope := begin + string(letter); free(scope) {
+				return []string{scope}
+			}
+		}
+	}
+	return nil
 }
 
 // findScopes finds a scope of each combination of sets that there is.
@@ -25,7 +55,7 @@ func (w *World) findScopes() {
 		}
 	}
 	seen := map[string]bool{}
-	for _, scope := range append(sorted(named), unheardOf(named)) {
+	for _, scope := range append(sorted(named), w.unclassified()...) {
 		if !signon.IsScope(scope) {
 			continue
 		}

@@ -75,7 +75,7 @@ func (w *World) timelineOf(l *leaf, put func(*signon.SignOn)) timeline {
 // critical are the instants at which the answer may change, all else staying as it is.
 func (l *leaf) critical(f condition.Facts) []time.Time {
 	switch {
-	case l.Age > 0:
+	case l.Aged:
 		if at, ok := f.Instant(l.Fact.Slot); ok {
 			return []time.Time{at, at.Add(l.Age + 1)}
 		}
