@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"briskwarden.example/briskwarden/internal/rulebook"
 	"briskwarden.example/briskwarden/signon"
 )
 
@@ -22,14 +23,7 @@ const scopeLetters = "abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUV
 // unclassified is a scope that lies in no set of either side; none where there is none. A set with a wildcard takes all that begin like it.
 func (w *World) unclassified() []string {
 	free := func(scope string) bool {
-		return !slices.ContainsFunc(w.sides, func(s *side) bool {
-			for id := range s.rb.ScopeSets {
-				if s.rb.InScopeSet(id, scope) {
-					return true
-				}
-			}
-			return false
-		})
+		return !slices.ContainsFunc(w.sides, func(s *side) bool { return !s.rb.InScopeSet(rulebook.Unclassified, scope) })
 	}
 	if free("other") {
 		return []string{"other"}
