@@ -3,10 +3,8 @@ package cli
 // brisk replay: its options, its logs and its progress.
 
 import (
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -161,26 +159,6 @@ func (f *replayFlags) bind(rules *briskwarden.Rulebook) (err error) {
 	return nil
 }
 
-// withLogs opens logs for some work, which may show how many sign-ons it took, on a terminal.
-func (s *session) withLogs(names []string, work func(logs []replay.Log, progress func(signOns int)) error) error {
-	var total int64
-	var logs []replay.Log
-	watch := &meter{}
-	for _, name := range names {
-		in, size, err := s.openLog(name, watch)
-		if err != nil {
-			return usage("%s: %w", name, err)
-		}
-		defer in.Close()
-		total += size
-		logs = append(logs, replay.Log{Name: name, In: in})
-	}
-	if err := work(logs, s.progress(total, watch)); err != nil {
-		return usage("%w", err)
-	}
-	return nil
-}
-
 // meter counts the bytes that are read, of files as they lie on the disk.
 type meter struct{ bytes atomic.Int64 }
 
@@ -194,36 +172,6 @@ func (m metered) Read(p []byte) (int, error) {
 	n, err := m.Reader.Read(p)
 	m.bytes.Add(int64(n))
 	return n, err
-}
-
-// logFile is an open log, plain or packed.
-type logFile struct {
-	io.Reader
-	io.Closer
-}
-
-// openLog opens a log; "-" is standard input, whose size is not known.
-func (s *session) openLog(name string, m *meter) (log io.ReadCloser, size int64, err error) {
-	if name == "-" {
-		return io.NopCloser(s.in), 0, nil
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, 0, errors.Unwrap(err)
-	}
-	info, err := f.Stat()
-	if err == nil && info.IsDir() {
-		err = errors.New("is a folder")
-	}
-	var in io.Reader
-	if err == nil {
-		in, err = lines.Unpacked(name, metered{f, m}, info.Size())
-	}
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	return logFile{in, f}, info.Size(), nil
 }
 
 // progress shows how far long work is, on a terminal alone.

@@ -110,6 +110,9 @@ func bounds(from, to string, rules *briskwarden.Rulebook) (start, end time.Time,
 			return start, end, usage("--to: %w", err)
 		}
 	}
+	if !start.IsZero() && !end.IsZero() && !end.After(start) {
+		return start, end, usage("--from %s is after --to %s", from, to)
+	}
 	return start, end, nil
 }
 

@@ -4,6 +4,7 @@ package lines
 
 import (
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -53,11 +54,17 @@ type bounded struct {
 	left int64
 }
 
+// ErrCut is that a packed file ends in the middle.
+var ErrCut = errors.New("is cut off: it ends in the middle")
+
 var errBomb = fmt.Errorf("unpacks to more than %d GiB, or to more than %d times its size", maxUnpacked>>30, maxRatio)
 
 // Read reads on until the bound is passed.
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.in.Read(p)
+	if errors.Is(err, io.ErrUnexpectedEOF) { // which whoever reads in blocks would take for the end of what there is
+		err = ErrCut
+	}
 	if b.left -= int64(n); b.left < 0 {
 		return 0, errBomb
 	}
