@@ -40,7 +40,7 @@ func (s *session) withLogs(names []string, work func(logs []replay.Log, progress
 	}
 	for _, l := range read {
 		if err := l.unread(); err != nil {
-			return usage("%s: no line of it can be read as a sign-on: %w", l.name, err)
+			return usage("no line of %s can be read as a sign-on: %w", l.name, err)
 		}
 		if l.cutLine() {
 			s.err.Printf("brisk: the last line of %s is cut off, and left out\n", l.name)
