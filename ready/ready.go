@@ -7,6 +7,7 @@ package ready
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -43,11 +44,12 @@ type Report struct {
 	rb *rulebook.Rulebook
 }
 
-// Find looks at every policy that is enforced now, or will be by the instant by, and at
-// everybody whom it is for. What people have now counts, and what is demanded then.
+// Find looks at every policy that is enforced now, or will be by the instant by, and at everybody whom it is for. What people have now
+// counts, and what is demanded then. Whoever is named is stopped for that reason by some possible sign-on: one that takes the case, and
+// that no other policy stops. Where people come from a program, or the context is done, that is not looked into.
 func Find(ctx context.Context, rules *briskwarden.Rulebook, by time.Time) (*Report, error) {
 	e := bridge.Engine(rules)
-	f := &finder{engine: e, rb: e.Rulebook(), now: e.Now(), by: by, devices: map[string][]string{}, shared: map[*rulebook.Case][]string{}}
+	f := &finder{engine: e, rb: e.Rulebook(), now: e.Now(), by: by, devices: map[string][]string{}, shared: map[*rulebook.Case][]string{}, waived: map[*rulebook.Policy][][]*rulebook.Waiver{}, seen: map[gapKey]int{}}
 	for id, d := range f.rb.Devices {
 		f.devices[d.Owner] = append(f.devices[d.Owner], id)
 	}
@@ -71,7 +73,11 @@ func Find(ctx context.Context, rules *briskwarden.Rulebook, by time.Time) (*Repo
 			}
 		}
 	}
-	return &Report{f.now, by, f.gaps, len(f.rb.People), f.rb}, nil
+	gaps, err := f.confirmed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &Report{f.now, by, gaps, len(f.rb.People), f.rb}, nil
 }
 
 type finder struct {
@@ -82,6 +88,8 @@ type finder struct {
 	shared  map[*rulebook.Case][]string
 	gaps    []Gap
 	planner demand.Planner
+	waived  map[*rulebook.Policy][][]*rulebook.Waiver
+	seen    map[gapKey]int // where it stands in gaps
 }
 
 // enforced is when the policy begins to be enforced for the person: now, or a date up to by.
@@ -106,14 +114,56 @@ func (f *finder) look(p *rulebook.Policy, person *rulebook.Person) {
 	if !enforced {
 		return
 	}
-	terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.engine.LiftsFor(p, person, f.by)}
-	for i := range p.Cases {
-		k := &p.Cases[i]
-		if k.Demand == nil {
+	for _, waivers := range f.waivers(p) {
+		for i := range p.Cases {
+			if k := &p.Cases[i]; k.Demand != nil {
+				f.from(p, k, person, waivers, start)
+			}
+		}
+	}
+}
+
+// waivers are those that some app of a policy has, in every combination that some app has.
+func (f *finder) waivers(p *rulebook.Policy) (lists [][]*rulebook.Waiver) {
+	if known, asked := f.waived[p]; asked {
+		return known
+	}
+	seen := map[string]bool{}
+	for _, name := range f.rb.AppNames() {
+		app := f.rb.Apps[name]
+		if !p.To.Holds(app) {
 			continue
 		}
-		f.methods(p, k, person, terms, start)
-		f.device(p, k, person, terms, start)
+		var list []*rulebook.Waiver
+		key := ""
+		for i, w := range f.rb.Waivers {
+			if w.To.Holds(app) {
+				list, key = append(list, w), fmt.Sprint(key, " ", i)
+			}
+		}
+		if !seen[key] {
+			seen[key] = true
+			lists = append(lists, list)
+		}
+	}
+	f.waived[p] = lists
+	return lists
+}
+
+// from finds from when on a person is stopped: once the policy is enforced, or a waiver ends.
+func (f *finder) from(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, waivers []*rulebook.Waiver, start time.Time) {
+	instants := []time.Time{start}
+	for _, w := range waivers {
+		if w.Until.After(start) && !w.Until.After(f.by) {
+			instants = append(instants, w.Until)
+		}
+	}
+	slices.SortFunc(instants, time.Time.Compare)
+	methods, device := false, false
+	for _, at := range instants {
+		terms := &demand.Terms{Enforced: p.EnforcedFrom(person), Lifts: f.engine.LiftsFor(waivers, person, at)}
+		methods = methods || f.methods(p, k, person, terms, at)
+		device = device || f.device(p, k, person, terms, at)
 	}
 }
 
@@ -134,16 +184,18 @@ func (f *finder) proof(person *rulebook.Person, at time.Time, device bool) *dema
 }
 
 // methods finds what the person is not enrolled in: already, or once a grace has ended.
-func (f *finder) methods(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {
+func (f *finder) methods(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) (found bool) {
 	proof := f.proof(person, start, true)
 	if !k.Demand.CanBeMet(proof, terms) {
 		plan := f.planner.Together(proof, []demand.Asked{{Demand: k.Demand, Terms: terms}})
 		f.add(p, k, person, Gap{Missing: f.names(plan.Enrol), Deadline: start})
-		return
+		return true
 	}
 	for _, g := range k.Demand.Graces(proof, terms) {
 		f.add(p, k, person, Gap{Missing: g.Method.Name, Deadline: g.Deadline})
+		found = true
 	}
+	return found
 }
 
 // names tells alternatives: "passkey, or password and app-code".
@@ -161,9 +213,9 @@ func (f *finder) names(sets []demand.Set) string {
 const alternatively = ", or "
 
 // device finds people of whose devices none meets what the demand cannot do without.
-func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) {
+func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Person, terms *demand.Terms, start time.Time) (found bool) {
 	if !k.Demand.CanBeMet(f.proof(person, start, true), terms) || k.Demand.CanBeMet(f.proof(person, start, false), terms) {
-		return
+		return false
 	}
 	var wrong []string
 	ids := f.devices[person.ID]
@@ -173,20 +225,21 @@ func (f *finder) device(p *rulebook.Policy, k *rulebook.Case, person *rulebook.P
 			continue
 		}
 		if len(failed) == 0 {
-			return
+			return false
 		}
 		wrong = append(wrong, id+": "+strings.Join(failed, ", "))
 	}
 	if f.mayShare(k, person) {
-		return
+		return false
 	}
 	if len(wrong) == 0 && len(ids) > 0 {
-		return // the case is not about the devices that they have
+		return false // the case is not about the devices that they have
 	}
 	if len(wrong) == 0 {
 		wrong = []string{"no device in the inventory"}
 	}
 	f.add(p, k, person, Gap{Missing: strings.Join(wrong, "; "), Device: true, Deadline: start})
+	return true
 }
 
 // mostShared is how many devices of nobody are looked at for each person.
@@ -219,5 +272,21 @@ func (f *finder) add(p *rulebook.Policy, k *rulebook.Case, person *rulebook.Pers
 	for _, id := range person.Groups {
 		g.Groups = append(g.Groups, f.rb.Groups.Name(id))
 	}
+	same := gapKey{p, k, g.Person, g.Missing, g.Device}
+	if i, there := f.seen[same]; there { // at another app, where other waivers are in force
+		if first := &f.gaps[i]; g.Deadline.IsZero() || !first.Deadline.IsZero() && g.Deadline.Before(first.Deadline) {
+			first.Deadline = g.Deadline
+		}
+		return
+	}
+	f.seen[same] = len(f.gaps)
 	f.gaps = append(f.gaps, g)
+}
+
+// gapKey tells gaps apart but for when they begin.
+type gapKey struct {
+	policy          *rulebook.Policy
+	kase            *rulebook.Case
+	person, missing string
+	device          bool
 }

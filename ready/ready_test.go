@@ -54,12 +54,18 @@ func TestFind(t *testing.T) {
 		{"who people to app news otherwise => step-up device meets machine or password", "", nil},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news lifts passkey until 2026-12-31", "", nil},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app pay lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
-		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news lifts passkey until 2026-12-31", "2027-01-01", []string{"svc passkey already"}},
+		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news lifts passkey until 2026-12-31", "2027-01-01", []string{"svc passkey 2027-01-01"}},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news when network is unknown lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news when user.type is service lifts passkey until 2026-12-31", "", nil},
 		{"who user svc to app news otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news when user.type is guest lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
 		{"who people to app news case \"a\" when device.form is desktop => step-up device meets machine otherwise => grant", "", nil}, // anybody may use the desk in the hall
 		{"who user root to app news otherwise => step-up passkey", "", nil},
+		{"who people to app news case \"a\" when user.id is ann => abstain otherwise => step-up passkey", "", []string{"cleo passkey already"}},
+		{"who people to app news case \"a\" when group in pilot => grant otherwise => step-up passkey", "", []string{"cleo passkey already"}},
+		{"who people to app news case \"a\" when not user.joined within 30d and user.joined is known => grant otherwise => step-up passkey", "2027-03-01", []string{"ann passkey already", "cleo passkey already"}},
+		{"who people to app news otherwise => step-up passkey }\npolicy q { who user ann to everything otherwise => block", "", []string{"cleo passkey already"}},
+		{"who people to app news otherwise => step-up passkey }\npolicy q { who user ann to app pay otherwise => block", "", []string{"ann passkey already", "cleo passkey already"}},
+		{"who user svc to app news, app pay otherwise => step-up passkey }\nwaiver w { because \"x\" owner \"y\" who user svc to app news lifts passkey until 2026-12-31", "", []string{"svc passkey already"}},
 	} {
 		rb, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(rules + "policy p { " + c.policy + " }\n")}, "fleet.jsonl": {Data: []byte(fleet)}},
 			briskwarden.WithClock(func() time.Time { return now }))

@@ -75,14 +75,17 @@ func (e *Engine) FailedChecks(person *rulebook.Person, record *posture.Record, k
 	return labels, asked
 }
 
-// LiftsFor are what the waivers take off a person, for some app of the policy: those that are not
-// over at an instant, and that hold wherever the person signs on from and on whatever device.
-func (e *Engine) LiftsFor(p *rulebook.Policy, person *rulebook.Person, at time.Time) (lifts []*demand.Lift) {
+// LiftsFor are what some waivers take off a person: those that are not over at an instant, and that hold wherever the person signs on
+// from and on whatever device.
+func (e *Engine) LiftsFor(waivers []*rulebook.Waiver, person *rulebook.Person, at time.Time) (lifts []*demand.Lift) {
+	if len(waivers) == 0 {
+		return nil
+	}
 	_ = e.withFrame(context.Background(), func(f *frame) error {
 		f.begin(&signon.SignOn{User: person.ID, Time: at})
 		f.person, f.target = person, &target{app: &rulebook.App{}}
-		for _, w := range e.rb.Waivers {
-			if at.Before(w.Until) && ofPeople(w.Decl.When) && f.concerns(w) && e.rb.ShareApp(&p.To, &w.To) {
+		for _, w := range waivers {
+			if at.Before(w.Until) && ofPeople(w.Decl.When) && f.concerns(w) {
 				lifts = append(lifts, &w.Lift)
 			}
 		}

@@ -134,6 +134,16 @@ func (sp *Space) Unspoken(number int) logic.Lit {
 	return sp.And(sp.Ordinary(number), s.speaks.Not(), s.blocks.Not())
 }
 
+// Blocked is whether a sign-on is blocked by the floor or a policy, other than one; not for want of a policy that has a say.
+func (sp *Space) Blocked(number int, other *rulebook.Policy) logic.Lit {
+	r := &ruler{Space: sp, side: sp.w.sides[number], policies: Policies{Leave: other}}
+	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] {
+		return logic.Yes
+	}
+	r.waive()
+	return r.say(sp.Action, r.policies, r.mayEnrol).blocks
+}
+
 // say is what the policies for an action, and the floor, say.
 func (r *ruler) say(action string, policies Policies, mayEnrol func() logic.Lit) said {
 	var blocks, steps, reviews, speaks []logic.Lit

@@ -169,6 +169,9 @@ func (sp *Space) who(s *side, w *rulebook.Who) logic.Lit {
 // Who is whether selectors of a rulebook, by its number, select the person.
 func (sp *Space) Who(number int, w *rulebook.Who) logic.Lit { return sp.who(sp.w.sides[number], w) }
 
+// Since is whether the sign-on is not before an instant.
+func (sp *Space) Since(at time.Time) logic.Lit { return sp.since(at) }
+
 // since is whether the sign-on is not before an instant.
 func (sp *Space) since(at time.Time) logic.Lit {
 	switch {
