@@ -14,7 +14,7 @@ import (
 func (r *Review) Markdown(accepted string) string {
 	var b strings.Builder
 	b.WriteString("## What this change of the rulebook does\n\n")
-	fmt.Fprintf(&b, "**%s**\n", r.Sentence())
+	fmt.Fprintf(&b, "**%s** %s\n", r.Sentence(), r.Spans())
 	switch {
 	case !r.Loosens():
 	case accepted == "":

@@ -294,6 +294,17 @@ func strictness(o signon.Outcome) (n int) {
 	return n
 }
 
+// Spans says for which sign-ons the review speaks.
+func (r *Review) Spans() string {
+	const layout = "2006-01-02 15:04"
+	d := r.Differences
+	text := fmt.Sprintf("It speaks of sign-ons from %s to %s.", d.From.Format(layout), d.Until.Format(layout))
+	if n := len(d.Past); n > 0 {
+		text += fmt.Sprintf(" What begins or ends on %s after that is not looked at.", spell.Plural(n, "date"))
+	}
+	return text
+}
+
 // Sentence says what the change does, in one.
 func (r *Review) Sentence() string {
 	var parts []string

@@ -5,6 +5,7 @@ package review
 import (
 	"cmp"
 	"fmt"
+	"time"
 
 	"briskwarden.example/briskwarden/findings"
 	"briskwarden.example/briskwarden/internal/spell"
@@ -48,6 +49,7 @@ func (r *Review) Sections() []Section {
 		section("In the log", false, r.felt(), func(lines []Line) []Line { return lines }),
 		section("Findings that are gone", false, r.Gone, finding),
 		section("Declarations", false, r.Declarations, Declared.lines),
+		section("Past the span", false, r.Differences.Past, dated),
 	}
 	told := list[:0]
 	for _, s := range list {
@@ -65,6 +67,8 @@ func section[T any](title string, worse bool, all []T, lines func(T) []Line) Sec
 	}
 	return s
 }
+
+func dated(d prove.Dated) []Line { return []Line{{Text: d.At.Format(time.DateOnly) + "  " + d.What}} }
 
 func difference(d *prove.Difference) []Line {
 	doing := ""

@@ -16,6 +16,7 @@ import (
 	"briskwarden.example/briskwarden/internal/lines"
 	"briskwarden.example/briskwarden/internal/revision"
 	"briskwarden.example/briskwarden/internal/screen"
+	"briskwarden.example/briskwarden/internal/spell"
 	"briskwarden.example/briskwarden/replay"
 	"briskwarden.example/briskwarden/review"
 )
@@ -70,6 +71,9 @@ func (s *session) review(base string, f reviewFlags) error {
 	}
 	if f.accept != "" {
 		reason = f.accept
+	}
+	if reason != "" && !spell.Says(reason) {
+		return usage("the reason %q has no letter that can be read: say why it may loosen", spell.Printable(reason))
 	}
 	r, err := s.reviewed(before, after, f, within)
 	if err != nil {
@@ -134,15 +138,12 @@ func (s *session) revision(name, to string) (reason string, err error) {
 	if err != nil {
 		return "", err
 	}
-	messages, err := folder.Messages(s.ctx, commit)
+	message, err := folder.Message(s.ctx, commit, loosens.MatchString)
 	if err != nil {
 		return "", err
 	}
-	for _, m := range messages {
-		if because := loosens.FindStringSubmatch(m); because != nil {
-			reason = because[1]
-			break
-		}
+	if because := loosens.FindStringSubmatch(message); because != nil {
+		reason = because[1]
 	}
 	return reason, folder.WriteTo(s.ctx, commit, to)
 }
@@ -162,6 +163,7 @@ func (s *session) reviewText(r *review.Review, reason string) {
 		s.out.Println(s.paint.Amber(sentence))
 		s.out.Printf("It may, because %s\n", screen.Wrapped(reason, 2))
 	}
+	s.out.Println(s.paint.Faint(r.Spans()))
 	for _, part := range r.Sections() {
 		title := s.paint.Bold(part.Title)
 		if part.Worse {

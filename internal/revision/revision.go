@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -45,13 +46,28 @@ func (r *Repository) Commit(ctx context.Context, revision string) (string, error
 	return strings.TrimSuffix(string(id), "\n"), err
 }
 
-// Messages are the messages of the commits that came since one, the newest first.
-func (r *Repository) Messages(ctx context.Context, commit string) ([]string, error) {
-	all, err := git(ctx, r.top, "log", "-z", "--no-show-signature", "--no-color", "--encoding=UTF-8", "--format=%B", commit+"..HEAD", "--")
+// Message is a message of a commit since one, the newest first, that says something sought; of a commit that changed the folder, or
+// nothing at all. It is empty where there is none.
+func (r *Repository) Message(ctx context.Context, commit string, says func(message string) bool) (string, error) {
+	all, err := git(ctx, r.top, "log", "-z", "--no-show-signature", "--no-color", "--encoding=UTF-8", "--format=%H%n%B", commit+"..HEAD", "--")
 	if err != nil || len(all) == 0 {
-		return nil, err
+		return "", err
 	}
-	return strings.Split(strings.TrimSuffix(string(all), "\x00"), "\x00"), nil
+	for one := range strings.SplitSeq(strings.TrimSuffix(string(all), "\x00"), "\x00") {
+		id, message, _ := strings.Cut(one, "\n")
+		if !says(message) {
+			continue
+		}
+		changed, err := git(ctx, r.top, "diff-tree", "--no-commit-id", "--name-only", "-r", "-z", "-m", "--root", id)
+		if err != nil {
+			return "", err
+		}
+		files := strings.Split(strings.TrimSuffix(string(changed), "\x00"), "\x00")
+		if len(changed) == 0 || slices.ContainsFunc(files, func(f string) bool { return strings.HasPrefix(f, r.prefix) }) {
+			return message, nil
+		}
+	}
+	return "", nil
 }
 
 // Commit is a commit, as its author describes it.
