@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -271,6 +272,25 @@ policy p { who everyone to everything
 		require.ErrorAs(t, err, &bad)
 		require.Equal(t, field, bad.Field)
 		require.Equal(t, signon.Block, d.Outcome)
+	}
+}
+
+// TestNumbersOfAnyKind: a program states a number as whatever it has.
+func TestNumbersOfAnyKind(t *testing.T) {
+	rules := open(t, `rulebook r { floor none }
+attribute user.level number from request
+user ann { }
+app news { }
+policy p { who everyone to everything case "high" when user.level >= 5 => grant otherwise => block }
+`)
+	for _, level := range []any{7, int64(7), uint8(7), int32(7), float32(7.5), 7.0} {
+		d, err := rules.Decide(t.Context(), signon.SignOn{User: "ann", App: "news", Properties: map[string]any{"level": level}})
+		require.NoError(t, err)
+		require.Equal(t, signon.Grant, d.Outcome, "%T", level)
+	}
+	for _, level := range []any{float32(math.NaN()), math.Inf(1), "7", true, []any{7}} {
+		_, err := rules.Decide(t.Context(), signon.SignOn{User: "ann", App: "news", Properties: map[string]any{"level": level}})
+		require.Error(t, err, "%T", level)
 	}
 }
 

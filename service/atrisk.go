@@ -48,6 +48,13 @@ func (b *Beside) SettleRisk(ctx context.Context, user, by, because string) error
 	if user == by {
 		return errors.New("nobody settles her own risk: somebody else has to look at it")
 	}
+	said, err := b.memory.Standing(ctx, user, bridge.Engine(b.Rulebook).Rulebook().People[user])
+	if err != nil {
+		return err
+	}
+	if len(said) == 0 {
+		return fmt.Errorf("neither signals nor people said anything of %s: there is nothing to settle", user)
+	}
 	return b.memory.Settle(ctx, RiskEntry{User: user, By: by, Because: because})
 }
 

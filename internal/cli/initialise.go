@@ -66,7 +66,11 @@ func (s *session) initialise(dir, kind string) error {
 	if err := writeRulebook(dir, files); err != nil {
 		return err
 	}
-	s.out.Printf("Wrote a starter rulebook into %s. Read it, then try:\n\n", dir)
+	into := dir
+	if filepath.Clean(dir) == "." {
+		into = "this folder"
+	}
+	s.out.Printf("Wrote a starter rulebook into %s. Read it, then try:\n\n", into)
 	s.out.Printf("  brisk check -r %s\n  brisk expect -r %s\n  brisk prove -r %s\n", dir, dir, dir)
 	s.out.Printf("  brisk decide -r %s %s\n", dir, starters[i].try)
 	return nil

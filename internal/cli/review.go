@@ -72,7 +72,7 @@ func (s *session) review(base string, f reviewFlags) error {
 	if f.accept != "" {
 		reason = f.accept
 	}
-	if reason != "" && !spell.Says(reason) {
+	if reason != "" && !lines.Says(reason) {
 		return usage("the reason %q has no letter that can be read: say why it may loosen", spell.Printable(reason))
 	}
 	r, err := s.reviewed(before, after, f, within)

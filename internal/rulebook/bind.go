@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"reflect"
 	"slices"
 	"time"
 
@@ -107,10 +108,8 @@ func StatedValue(a *fact.Attribute, stated any, zone *time.Location) (fact.Value
 		if a.Type == fact.Number {
 			return fact.Value{Known: true, Number: v}, nil
 		}
-	case int:
-		if a.Type == fact.Number {
-			return fact.Value{Known: true, Number: float64(v)}, nil
-		}
+	case int, int8, int16, int32, int64, uint, uint8, uint16, uint32, uint64, float32:
+		return StatedValue(a, reflect.ValueOf(v).Convert(reflect.TypeFor[float64]()).Float(), zone)
 	}
 	want := map[fact.Type]string{fact.Word: "a string", fact.Date: "a date as a string", fact.YesNo: "true or false", fact.Number: "a number"}
 	return fact.Value{}, fmt.Errorf("expected %s, found %s", want[a.Type], found(stated))
@@ -122,7 +121,7 @@ func found(v any) string {
 		return "a string"
 	case bool:
 		return "true or false"
-	case float64, int:
+	case float64:
 		return "a number"
 	case []any:
 		return "an array"

@@ -62,6 +62,7 @@ func TestWhatComesFromOutside(t *testing.T) {
 		{`accept session-revoked`, `accept session-revoke`}:                                                                            `"session-revoke" is no event`,
 		{`token-in FLEET_TOKEN`, `token-in "s3cret-token!"`}:                                                                           "cannot be a variable's name",
 		{`at most 3 per`, `at most 0 per`}:                                                                                             "is no whole number",
+		{`mailto:desk@skerry.example", "https`, `mailto:desk@skerry.example?cc=x@skerry.example", "https`}:                             "asks for a subject or a text",
 		{`mailto:desk@skerry.example", "https`, `mailto:desk", "https`}:                                                                "is no mail address",
 		{`mailto:desk@skerry.example", "https`, `mailto:Desk <desk@skerry.example>", "https`}:                                          "is no mail address",
 		{`"https://h.skerry.example/x"`, `"http://h.skerry.example/x"`}:                                                                "does not begin with https://",

@@ -36,11 +36,6 @@ func Printable(s string) string {
 	return b.String()
 }
 
-// Says reports whether a text says anything: whether it has a letter or a digit.
-func Says(s string) bool {
-	return strings.ContainsFunc(s, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) })
-}
-
 // PrintableLines is [Printable] of each line of a text; the line ends and tabs stay.
 func PrintableLines(text string) string {
 	var b strings.Builder
