@@ -1,9 +1,11 @@
 package reach_test
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -107,4 +109,26 @@ func TestFaresTellWhatMattered(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, f.Unknown, "network")
 	require.NotEmpty(t, f.By)
+}
+
+// TestUsual: whoever names no circumstances learns of the usual ones, and which of them come to the same.
+func TestUsual(t *testing.T) {
+	rules, err := briskwarden.OpenFS(fstest.MapFS{"geo.csv": {Data: []byte("192.0.2.0/24,NO,,,\n198.51.100.0/24,NO,,,\n203.0.113.0/24,PT,,,\n")}, "rulebook.warden": {Data: []byte(`rulebook r { unmatched block  floor none  geo "geo.csv" }
+user ann { methods password }
+app news { }
+app pay { }
+network quay trusted { 192.0.2.0/24 }
+network relays anonymous { 203.0.113.0/28 }
+policy news { who everyone  to app news  case "abroad" when country not in NO => block  otherwise => grant }
+policy pay { who everyone  to app pay  case "quay" when network in quay and device.managed => grant  otherwise => block }
+`)}})
+	require.NoError(t, err)
+	of, err := reach.User(t.Context(), rules, "ann", reach.Usual(rules, "ann", time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)))
+	require.NoError(t, err)
+	require.Equal(t, []string{"quay, own device", "quay, managed device", "elsewhere in NO, own device", "elsewhere in NO, managed device", "abroad, own device", "abroad, managed device", "nothing known"}, of.Columns)
+	said := map[string]string{}
+	for _, g := range of.Together() {
+		said[g.Name] = fmt.Sprint(g.Fares[0].Outcome, " ", g.Fares[1].Outcome)
+	}
+	require.Equal(t, map[string]string{"elsewhere in NO; quay on one's own device": "grant block", "quay on a managed device": "grant grant", "abroad, nothing known": "block block"}, said)
 }

@@ -58,8 +58,11 @@ func (s *session) reach(args []string, columns string, all bool, charts string) 
 	case kind == "app" && !slices.Contains(rules.Apps(), name):
 		return usage("there is no app %q%s", name, hint(name, rules.Apps()))
 	}
-	list, err := s.circumstances(rules, joinWords(args), columns, now)
-	if err != nil {
+	usual := kind == "user" && len(args) == 0 && columns == ""
+	var list []reach.Circumstance
+	if usual {
+		list = reach.Usual(rules, name, now)
+	} else if list, err = s.circumstances(rules, joinWords(args), columns, now); err != nil {
 		return err
 	}
 	switch {
@@ -69,6 +72,10 @@ func (s *session) reach(args []string, columns string, all bool, charts string) 
 		r, err := reach.User(s.ctx, rules, name, list)
 		if err != nil {
 			return usage("%w", err)
+		}
+		if usual && !s.json {
+			s.reachUsually(r)
+			return nil
 		}
 		return s.reachUser(r)
 	}
@@ -170,6 +177,41 @@ func (s *session) reachUser(of *reach.OfUser) error {
 	}
 	s.unknownFacts(all)
 	return nil
+}
+
+// reachUsually tells how somebody gets to apps who said nothing of circumstances: those that come to the same stand together.
+func (s *session) reachUsually(of *reach.OfUser) {
+	groups := of.Together()
+	reached := 0
+	for _, r := range of.Apps {
+		if slices.ContainsFunc(r.Fares, func(f reach.Fare) bool { return f.Outcome != signon.Block }) {
+			reached++
+		}
+	}
+	s.out.Printf("%s gets to %d of %s, in one way or another:\n\n", s.paint.Bold(of.User), reached, spell.Plural(len(of.Apps), "app"))
+	if len(groups) == 1 {
+		s.out.Printf("  %s\n\n", screen.Wrapped(groups[0].Name, 2))
+	}
+	var letters []string
+	for i := range groups {
+		letters = append(letters, string(rune('A'+i%26)))
+	}
+	if len(groups) > 1 {
+		for i, g := range groups {
+			s.out.Printf("  %s  %s\n", s.paint.Blue(letters[i]), screen.Wrapped(g.Name, 5))
+		}
+		s.out.Println()
+	}
+	width := columnWidth(len(groups))
+	s.columnHeads(width, letters)
+	for i, r := range of.Apps {
+		s.out.Print(screen.Pad(r.App, 18))
+		for _, g := range groups {
+			s.out.Print(s.fareText(&g.Fares[i], width), "  ")
+		}
+		s.out.Println()
+	}
+	s.out.Printf("\n%s\n", s.paint.Faint("Other circumstances: brisk reach user U CLAUSES, or --columns"))
 }
 
 // unknownFacts names the facts that were left out, and mattered.
