@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 	"unicode"
@@ -199,16 +198,13 @@ func (s *decider) decideOn(data []byte) (so signon.SignOn, d signon.Decision, er
 	return so, d, err
 }
 
-// open opens a file, or standard input for "-".
+// open opens a file of requests, plain or packed, or standard input for "-".
 func (s *session) open(name string) (io.ReadCloser, error) {
-	if name == "-" {
-		return io.NopCloser(s.in), nil
-	}
-	f, err := os.Open(name)
+	l, err := s.openLog(name, &meter{})
 	if err != nil {
-		return nil, usage("%w", err)
+		return nil, usage("%s: %w", name, err)
 	}
-	return f, nil
+	return l, nil
 }
 
 // requestIn reads the file of one request.
@@ -274,6 +270,17 @@ func (s *decider) decideRequests() error {
 // errAnswered ends the reading of a log.
 var errAnswered = errors.New("answered")
 
+// otherwiseThen says that a sign-on of a log came out otherwise when it happened, and what may be why: its own facts and time are those of
+// the log.
+func (s *decider) otherwiseThen(line []byte, d *signon.Decision) {
+	l, err := signon.DecodeLogged(line)
+	if err != nil || !l.Recorded || l.Outcome == d.Outcome || s.json {
+		return
+	}
+	s.out.Printf("%s\n\n", screen.Wrapped(s.paint.Amber("When it happened, it came out as "+l.Outcome.String())+screen.Styledf(", and by this rulebook it is %s now. Either the rulebook has changed, or what the service remembered then "+
+		"is not known here: sessions, earlier proofs, signals and provisioned people.", d.Outcome), 2))
+}
+
 // decideByID explains the sign-on of an id. Lines that cannot be read have none.
 func (s *decider) decideByID() error {
 	for _, name := range s.requests {
@@ -290,6 +297,7 @@ func (s *decider) decideByID() error {
 			if err != nil {
 				answered = usage("%s: %w", name, err)
 			} else {
+				s.otherwiseThen(line, &d)
 				answered = s.answer(&so, &d)
 			}
 			return errAnswered
