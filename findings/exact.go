@@ -5,6 +5,7 @@ package findings
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -79,10 +80,14 @@ func (c *checker) exactly(ctx context.Context, e *engine.Engine, span Span) (gon
 	ctx, cancel := context.WithTimeout(ctx, span.Within)
 	defer cancel()
 	x := &exact{ctx: ctx, engine: e, rb: c.rb, shown: map[any]bool{}, admitted: map[*possible.Kind]bool{}, reached: map[string]bool{}}
-	if x.world, err = possible.New(ctx, []*engine.Engine{e}, from, until, [][]possible.Asked{nil}); err != nil {
-		return gone, "", err
+	if x.world, err = possible.New(ctx, []*engine.Engine{e}, from, until, [][]possible.Asked{nil}); err == nil {
+		err = x.all()
 	}
-	if err := x.all(); err != nil {
+	var why *possible.GivenUp
+	switch {
+	case errors.As(err, &why):
+		x.hard = why.Why
+	case err != nil:
 		return gone, "", err
 	}
 	if x.hard == "" {
@@ -101,7 +106,7 @@ func (x *exact) all() error {
 	}
 	errs := make([]error, len(targets))
 	search.Parallel(len(targets), func(i int) { errs[i] = x.at(targets[i]) })
-	return cmp.Or(append(errs, x.world.Err())...)
+	return cmp.Or(x.world.Err(), cmp.Or(errs...))
 }
 
 // question is something that some sign-on may show.
@@ -112,6 +117,12 @@ type question struct {
 
 // at goes through the sign-ons to an app for an action.
 func (x *exact) at(t search.Target) error {
+	if x.ctx.Err() != nil {
+		x.locked(func() {
+			x.hard = cmp.Or(x.hard, fmt.Sprintf("%s (%s) and others were not come to in time", t.App, t.Action))
+		})
+		return nil
+	}
 	sp := x.world.NewSpace(t.App, t.Action)
 	questions := slices.Concat(x.cases(sp), x.policies(sp), x.waivers(sp))
 	in := logic.No

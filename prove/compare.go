@@ -5,6 +5,7 @@ package prove
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -125,16 +126,21 @@ func Compare(ctx context.Context, before, after *briskwarden.Rulebook, span Span
 		c.who, c.to = append(c.who, who), append(c.to, to)
 		asks = append(asks, append(asked(e.Rulebook()), possible.Asked{Who: &c.who[len(c.who)-1]}))
 	}
-	if c.world, err = possible.New(ctx, []*engine.Engine{c.provers[0].engine, c.provers[1].engine}, span.From, span.Until, asks); err != nil {
-		return nil, err
-	}
-	found, err := search.All(ctx, c.world, c.targets(), []search.Quest{c})
-	if err != nil {
-		return nil, err
+	var found []search.Found
+	if c.world, err = possible.New(ctx, []*engine.Engine{c.provers[0].engine, c.provers[1].engine}, span.From, span.Until, asks); err == nil {
+		found, err = search.All(ctx, c.world, c.targets(), []search.Quest{c})
 	}
 	zone := c.provers[1].rb.Zone
 	result := &Comparison{Old: before.Digest(), New: after.Digest(), From: span.From.In(zone), Until: span.Until.In(zone), AsEnforced: span.AsEnforced,
 		Differences: []Difference{}, Past: datesPast(c.provers[1].rb, span.Until)}
+	var why *possible.GivenUp
+	switch {
+	case errors.As(err, &why):
+		result.Undecided = why.Why
+		return result, nil
+	case err != nil:
+		return nil, err
+	}
 	if len(found[0].Hard) > 0 {
 		result.Undecided = hard(found[0].Hard)
 	}

@@ -10,6 +10,7 @@ package prove
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -124,7 +125,7 @@ func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names
 	report := &Report{Rulebook: rb.Name, Digest: rb.Digest, From: span.From.In(rb.Zone), Until: span.Until.In(rb.Zone), AsEnforced: span.AsEnforced,
 		Promises: []Proof{}, Past: datesPast(rb, span.Until)}
 	if err := p.prepare(); err != nil {
-		return nil, err
+		return givenUp(report, p, chosen, err)
 	}
 	quests := make([]search.Quest, len(chosen))
 	for i, c := range chosen {
@@ -132,7 +133,7 @@ func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names
 	}
 	found, err := search.All(ctx, p.world, p.targets(chosen), quests)
 	if err != nil {
-		return nil, err
+		return givenUp(report, p, chosen, err)
 	}
 	ways, err := p.ways(found, p.targets(chosen))
 	if err != nil {
@@ -142,6 +143,20 @@ func Promises(ctx context.Context, rules *briskwarden.Rulebook, span Span, names
 		report.Promises = append(report.Promises, *p.proof(chosen[i], &found[i], ways[i]))
 	}
 	return report, nil
+}
+
+// givenUp is a report that decides nothing, where the error says that time or memory did not reach.
+func givenUp(r *Report, p *prover, chosen []*rulebook.Promise, err error) (*Report, error) {
+	var why *possible.GivenUp
+	if !errors.As(err, &why) {
+		return nil, err
+	}
+	for _, c := range chosen {
+		proof := p.proof(c, &search.Found{}, nil)
+		proof.Answer, proof.Hard = Undecided, why.Why
+		r.Promises = append(r.Promises, *proof)
+	}
+	return r, nil
 }
 
 // prover proves promises of one rulebook.
@@ -226,6 +241,9 @@ const mostShared = 10
 // hard tells which questions could not be answered in time.
 func hard(list []search.Hardship) string {
 	h := list[0]
+	if h.Variables == 0 {
+		return fmt.Sprintf("%s (%s) and others were not come to in time; allow more time", h.App, h.Action)
+	}
 	text := fmt.Sprintf("%s (%s), where %d kinds of people matter: a formula of %d variables, given up after %d conflicts; allow more time", h.App, h.Action, h.Kinds, h.Variables, h.Conflicts)
 	if more := len(list) - 1; more > 0 {
 		text += fmt.Sprintf("; and %d more", more)

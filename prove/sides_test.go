@@ -1,6 +1,7 @@
 package prove_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -85,5 +86,32 @@ promise "nobody" { who user "a} {3 0 b"  to app a  when user.level is unknown  n
 	require.NoError(t, err)
 	for _, p := range r.Promises {
 		require.Equal(t, p.Promise != "nobody", p.Answer == prove.Broken, p.Promise)
+	}
+}
+
+// TestTimeIsKept: whatever is asked of many schedules over many years ends soon after its time, and says that it is not decided.
+func TestTimeIsKept(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("rulebook r { timezone \"Europe/Oslo\"  unmatched block }\nuser ann { methods password }\napp a { }\n")
+	for i := range 200 {
+		fmt.Fprintf(&b, "schedule s%d { mon-fri %02d:%02d-23:58 }\npolicy p%d { who everyone  to app a  case \"c\" when time in s%d => grant  otherwise => abstain }\n", i, i%23, i%60, i, i)
+	}
+	b.WriteString("promise \"q\" { who everyone  to everything  never grant }\n")
+	book, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(b.String())}})
+	require.NoError(t, err)
+	for _, years := range []int{2, 70} {
+		from := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+		span := prove.Span{From: from, Until: from.AddDate(years, 0, 0)}
+		ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
+		begun := time.Now()
+		r, err := prove.Promises(ctx, book, span)
+		require.NoError(t, err)
+		require.Equal(t, prove.Undecided, r.Promises[0].Answer)
+		c, err := prove.Compare(ctx, book, book, span, prove.Scope{})
+		require.NoError(t, err)
+		require.NotEmpty(t, c.Undecided)
+		require.False(t, c.Same)
+		require.Less(t, time.Since(begun), 4*time.Second, "%d years", years)
+		cancel()
 	}
 }

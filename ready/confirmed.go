@@ -3,7 +3,9 @@ package ready
 // Which gaps some possible sign-on shows.
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"time"
 
 	"briskwarden.example/briskwarden/internal/engine"
@@ -47,17 +49,17 @@ func (f *finder) confirmed(ctx context.Context) ([]Gap, error) {
 	}
 	var err error
 	if c.world, err = possible.New(ctx, []*engine.Engine{f.engine}, f.now, last.Add(week), [][]possible.Asked{nil}); err != nil {
-		return nil, err
+		return f.unconfirmed(err)
 	}
 	for _, app := range f.rb.AppNames() {
 		for _, action := range f.rb.ActionNames() {
 			if err := c.at(app, action); err != nil {
-				return nil, err
+				return f.unconfirmed(cmp.Or(c.world.Err(), err))
 			}
 		}
 	}
 	if err := c.world.Err(); err != nil {
-		return nil, err
+		return f.unconfirmed(err)
 	}
 	kinds := map[string]*possible.Kind{}
 	for _, k := range c.world.Kinds {
@@ -76,6 +78,15 @@ func (f *finder) confirmed(ctx context.Context) ([]Gap, error) {
 
 // week is how long after the last day sign-ons are looked at: every day of the week comes.
 const week = 7 * 24 * time.Hour
+
+// unconfirmed are all gaps, where the error says that time or memory did not reach to look into them.
+func (f *finder) unconfirmed(err error) ([]Gap, error) {
+	var why *possible.GivenUp
+	if errors.As(err, &why) {
+		return f.gaps, nil
+	}
+	return nil, err
+}
 
 func (f *finder) since(g *Gap) since {
 	from := g.Deadline

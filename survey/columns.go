@@ -4,6 +4,7 @@ package survey
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -103,17 +104,29 @@ func (s *surveyor) look() (err error) {
 		asked = append(asked, possible.Asked{Who: &rulebook.Who{}, When: n})
 	}
 	if s.world, err = possible.New(s.ctx, []*engine.Engine{s.engine}, s.span.From, s.span.Until, [][]possible.Asked{asked}); err != nil {
-		return err
+		return undecided(err)
 	}
 	names := s.rb.AppNames()
 	s.apps = make([]*coverage, len(names))
 	errs := make([]error, len(names))
 	search.Parallel(len(names), func(i int) { s.apps[i], errs[i] = s.cover(names[i]) })
-	return cmp.Or(append(errs, s.world.Err())...)
+	return undecided(cmp.Or(s.world.Err(), cmp.Or(errs...)))
+}
+
+// undecided is [ErrUndecided] for the error that time or memory did not reach.
+func undecided(err error) error {
+	var why *possible.GivenUp
+	if errors.As(err, &why) {
+		return fmt.Errorf("%w: %w", ErrUndecided, err)
+	}
+	return err
 }
 
 // cover finds who gets into an app, and without what.
 func (s *surveyor) cover(app string) (*coverage, error) {
+	if s.ctx.Err() != nil {
+		return nil, fmt.Errorf("%w: %s and others were not come to", ErrUndecided, app)
+	}
 	sp := s.world.NewSpace(app, rulebook.SignOn)
 	grant := sp.Rule(0, possible.Policies{Watched: s.span.AsEnforced})[signon.Grant]
 	asked := s.asked(sp)

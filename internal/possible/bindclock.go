@@ -78,6 +78,9 @@ func (sp *Space) statesTogether() (states [][]known.Truth, ofTurn []int) {
 	numbers := map[string]int{}
 	ofTurn = make([]int, len(sp.w.turns))
 	for i := range sp.w.turns {
+		if i%1024 == 0 && sp.w.late() {
+			return [][]known.Truth{make([]known.Truth, len(sp.schedules))}, make([]int, len(sp.w.turns))
+		}
 		state := make([]known.Truth, len(sp.schedules))
 		key := make([]byte, len(sp.schedules))
 		for k, x := range sp.schedules {

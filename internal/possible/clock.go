@@ -3,6 +3,7 @@ package possible
 // When the schedules open and close.
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -12,13 +13,21 @@ import (
 	"briskwarden.example/briskwarden/signon"
 )
 
+// The bounds of what is kept of schedules: of instants, and of answers to comparisons at each.
+const (
+	mostTurns  = 1 << 20
+	mostStates = 1 << 30
+)
+
 // findTurns finds the instants between which no schedule that is asked about changes.
 func (w *World) findTurns() {
 	w.turns = []time.Time{w.From}
+	asking := 0
 	for _, s := range w.sides {
 		asked := map[int]bool{}
 		for _, l := range s.order {
 			if l.Fact.Slot == fact.Time {
+				asking++
 				for _, id := range l.Sets {
 					asked[id] = true
 				}
@@ -26,10 +35,31 @@ func (w *World) findTurns() {
 		}
 		for id := range asked {
 			w.turns = append(w.turns, s.rb.Schedules[id].Turns(w.From, w.Until)...)
+			if len(w.turns) > 2*mostTurns {
+				w.sortTurns()
+			}
+			if w.late() || w.tooMany(asking) {
+				return
+			}
 		}
 	}
+	w.sortTurns()
+	w.tooMany(asking)
+}
+
+func (w *World) sortTurns() {
 	slices.SortFunc(w.turns, time.Time.Compare)
 	w.turns = slices.CompactFunc(w.turns, time.Time.Equal)
+}
+
+// tooMany reports more turns than there is memory for, which is then noted.
+func (w *World) tooMany(asking int) bool {
+	if len(w.turns) <= mostTurns && len(w.turns)*asking <= mostStates {
+		return false
+	}
+	w.giveUp(fmt.Sprintf("too much memory: %d comparisons with schedules that open and close more than %d times in the span; shorten it", asking, min(len(w.turns), mostTurns)))
+	w.turns = w.turns[:1]
+	return true
 }
 
 // statesOf are the answers to a comparison about schedules from each turn on.
@@ -39,6 +69,9 @@ func (w *World) statesOf(l *leaf) []known.Truth {
 	if l.states == nil {
 		l.states = make([]known.Truth, len(w.turns))
 		for i, at := range w.turns {
+			if i%1024 == 0 && w.late() {
+				break
+			}
 			so := signon.SignOn{Time: at}
 			w.ask(l.side, &so, func(f condition.Facts) { l.states[i] = l.node.Eval(f) })
 		}

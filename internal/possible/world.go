@@ -218,6 +218,29 @@ func (w *World) ask(s *side, so *signon.SignOn, ask func(condition.Facts)) {
 	}
 }
 
+// GivenUp is the error that time or memory did not reach before anything could be asked: nothing is decided.
+type GivenUp struct{ Why string }
+
+func (e *GivenUp) Error() string { return e.Why }
+
+// giveUp notes that nothing can be decided.
+func (w *World) giveUp(why string) {
+	w.failing.Lock()
+	defer w.failing.Unlock()
+	if w.failed == nil {
+		w.failed = &GivenUp{why}
+	}
+}
+
+// late reports whether the time is over, which is then noted.
+func (w *World) late() bool {
+	if w.ctx.Err() == nil {
+		return false
+	}
+	w.giveUp("the time ran out while it was worked out what can be so, and when; allow more, or shorten the span")
+	return true
+}
+
 // Err is that of the first sign-on that could not be asked about: what was found in spaces is then worth nothing.
 func (w *World) Err() error {
 	w.failing.Lock()

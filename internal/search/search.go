@@ -126,6 +126,14 @@ type answer struct {
 // one searches for what every quest seeks at one target.
 func one(ctx context.Context, w *possible.World, t Target, quests []Quest) ([]answer, error) {
 	answers := make([]answer, len(quests))
+	if ctx.Err() != nil {
+		for i, q := range quests {
+			if q.Concerns(t.App, t.Action) {
+				answers[i].hard = &Hardship{Target: t}
+			}
+		}
+		return answers, nil
+	}
 	sp := w.NewSpace(t.App, t.Action)
 	sought := make([]seeking, len(quests))
 	for i, q := range quests {
