@@ -115,3 +115,19 @@ func TestTimeIsKept(t *testing.T) {
 		cancel()
 	}
 }
+
+// TestTurnsCountOnce: schedules that open and close at the same time take no more memory than one.
+func TestTurnsCountOnce(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("rulebook r { unmatched block }\nuser ann { methods password }\napp a { }\n")
+	for i := range 15 {
+		fmt.Fprintf(&b, "schedule s%d { mon-fri 08:00-16:00 }\npolicy p%d { who everyone  to app a  case \"c\" when time in s%d => grant  otherwise => abstain }\n", i, i, i)
+	}
+	b.WriteString("promise \"q\" { who everyone  to everything  when time not in s0  never grant }\n")
+	book, err := briskwarden.OpenFS(fstest.MapFS{"rulebook.warden": {Data: []byte(b.String())}})
+	require.NoError(t, err)
+	from := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	r, err := prove.Promises(t.Context(), book, prove.Span{From: from, Until: from.AddDate(99, 0, 0)})
+	require.NoError(t, err)
+	require.Equal(t, prove.Holds, r.Promises[0].Answer, r.Promises[0].Hard)
+}

@@ -35,16 +35,12 @@ func (w *World) findTurns() {
 		}
 		for id := range asked {
 			w.turns = append(w.turns, s.rb.Schedules[id].Turns(w.From, w.Until)...)
-			if len(w.turns) > 2*mostTurns {
-				w.sortTurns()
-			}
 			if w.late() || w.tooMany(asking) {
 				return
 			}
 		}
 	}
 	w.sortTurns()
-	w.tooMany(asking)
 }
 
 func (w *World) sortTurns() {
@@ -52,12 +48,16 @@ func (w *World) sortTurns() {
 	w.turns = slices.CompactFunc(w.turns, time.Time.Equal)
 }
 
-// tooMany reports more turns than there is memory for, which is then noted.
+// tooMany reports more turns than there is memory for, each counted once, which is then noted.
 func (w *World) tooMany(asking int) bool {
-	if len(w.turns) <= mostTurns && len(w.turns)*asking <= mostStates {
+	most := min(mostTurns, mostStates/max(asking, 1))
+	if len(w.turns) > most {
+		w.sortTurns()
+	}
+	if len(w.turns) <= most {
 		return false
 	}
-	w.giveUp(fmt.Sprintf("too much memory: %d comparisons with schedules that open and close more than %d times in the span; shorten it", asking, min(len(w.turns), mostTurns)))
+	w.giveUp(fmt.Sprintf("too much memory: %d comparisons with schedules that open and close more than %d times in the span; shorten it", asking, most))
 	w.turns = w.turns[:1]
 	return true
 }
