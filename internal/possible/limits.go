@@ -20,8 +20,8 @@ type Within struct {
 // Within tells, for each limit that a rulebook's policies set, whether a session that begins with the sign-on has it or a shorter
 // one; the shortest first. Of gives the limit of a policy; zero is none.
 func (sp *Space) Within(number int, policies Policies, of func(*rulebook.Session) time.Duration) (list []Within) {
-	r := &ruler{Space: sp, side: sp.w.sides[number], policies: policies}
-	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] {
+	r, known := sp.ruler(number, policies)
+	if !known {
 		return nil
 	}
 	byLimit := map[time.Duration][]logic.Lit{}

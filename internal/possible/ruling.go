@@ -62,14 +62,21 @@ func (sp *Space) Rule(number int, policies Policies) Ruling {
 	return r
 }
 
+// ruler rules for one rulebook, by its number, if that knows the app and the action.
+func (sp *Space) ruler(number int, policies Policies) (r *ruler, known bool) {
+	r = &ruler{Space: sp, side: sp.w.sides[number], policies: policies}
+	r.app = r.rb.Apps[sp.App]
+	return r, r.app != nil && r.rb.Actions[sp.Action]
+}
+
 func (sp *Space) ruleAll(number int, policies Policies) Ruling {
-	r := &ruler{Space: sp, side: sp.w.sides[number], policies: policies}
+	r, known := sp.ruler(number, policies)
 	var blocked Ruling
 	for o := range blocked {
 		blocked[o] = logic.No
 	}
 	blocked[signon.Block] = logic.Yes
-	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] {
+	if !known {
 		return blocked
 	}
 	active := sp.OfKind(fmt.Sprint(number, " active"), func(k *Kind) bool { return k.persons[number] != nil })
@@ -125,8 +132,8 @@ func (r *ruler) rule(action string, policies Policies, mayEnrol func() logic.Lit
 
 // Unspoken is whether a sign-on is blocked for the only reason that no policy has a say: a policy that has one would let it further.
 func (sp *Space) Unspoken(number int) logic.Lit {
-	r := &ruler{Space: sp, side: sp.w.sides[number]}
-	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] || r.rb.Unmatched != signon.Block {
+	r, known := sp.ruler(number, Policies{})
+	if !known || r.rb.Unmatched != signon.Block {
 		return logic.No
 	}
 	r.waive()
@@ -136,8 +143,8 @@ func (sp *Space) Unspoken(number int) logic.Lit {
 
 // Blocked is whether a sign-on is blocked by the floor or a policy, other than one; not for want of a policy that has a say.
 func (sp *Space) Blocked(number int, other *rulebook.Policy) logic.Lit {
-	r := &ruler{Space: sp, side: sp.w.sides[number], policies: Policies{Leave: other}}
-	if r.app = r.rb.Apps[sp.App]; r.app == nil || !r.rb.Actions[sp.Action] {
+	r, known := sp.ruler(number, Policies{Leave: other})
+	if !known {
 		return logic.Yes
 	}
 	r.waive()

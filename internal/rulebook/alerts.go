@@ -102,7 +102,7 @@ func (r *resolver) receiver(t ast.Receiver) Receiver {
 	case isMail && t.SecretIn.Given():
 		r.fail(t.SecretIn, "leave it out", "a mail is signed by no secret")
 	case isMail:
-		if strings.ContainsAny(mailbox, "?") {
+		if strings.Contains(mailbox, "?") {
 			r.fail(t.Address, "leave out all from the question mark on", "%q asks for a subject or a text, which an alert has of its own", to.Address)
 		} else if a, err := mail.ParseAddress(mailbox); err != nil || a.Address != mailbox {
 			r.fail(t.Address, `it reads "mailto:desk@skerry.example"`, "%q is no mail address", to.Address)

@@ -67,20 +67,6 @@ func (s *Service) EndSession(ctx context.Context, user, session string) error {
 	return s.must(ctx, http.MethodDelete, "/sessions/v1/"+url.PathEscape(user)+"/"+url.PathEscape(session), nil)
 }
 
-// NoLongerEnrolled tells that a user is enrolled in a method no more, by SCIM.
-func (s *Service) NoLongerEnrolled(ctx context.Context, user, method string) error {
-	id, err := s.resource(ctx, user)
-	if err != nil {
-		return err
-	}
-	change, err := json.Marshal(map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"},
-		"Operations": []any{map[string]any{"op": "remove", "path": signOnSchema + ":methods", "value": []string{method}}}})
-	if err != nil {
-		return err
-	}
-	return s.must(ctx, http.MethodPatch, "/scim/v2/Users/"+url.PathEscape(id), change)
-}
-
 const signOnSchema = "urn:brisk-warden:params:scim:schemas:SignOn"
 
 // Enrolled tells that a user is enrolled in a further method, by SCIM.
@@ -94,12 +80,22 @@ func (s *Service) Enrolled(ctx context.Context, user, method string) error {
 	if err != nil || status == http.StatusCreated {
 		return err
 	}
+	return s.changeMethods(ctx, user, "add", method)
+}
+
+// NoLongerEnrolled tells that a user is enrolled in a method no more, by SCIM.
+func (s *Service) NoLongerEnrolled(ctx context.Context, user, method string) error {
+	return s.changeMethods(ctx, user, "remove", method)
+}
+
+// changeMethods adds a method to those of a user, or removes it.
+func (s *Service) changeMethods(ctx context.Context, user, operation, method string) error {
 	id, err := s.resource(ctx, user)
 	if err != nil {
 		return err
 	}
 	change, err := json.Marshal(map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"},
-		"Operations": []any{map[string]any{"op": "add", "path": signOnSchema + ":methods", "value": []string{method}}}})
+		"Operations": []any{map[string]any{"op": operation, "path": signOnSchema + ":methods", "value": []string{method}}}})
 	if err != nil {
 		return err
 	}
